@@ -1,0 +1,106 @@
+//! What kind of file these first bytes begin: for judging whether a chain starts where its name
+//! says, for naming what has lost its name, and for choosing files by kind.
+
+use file_format::{FileFormat, Kind as FormatKind};
+
+/// A group of file kinds that a person asks for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Group {
+    /// Photographs and drawings.
+    Pictures,
+    /// Recordings.
+    Sound,
+    /// Films.
+    Video,
+    /// Texts, tables, slides, pages.
+    Documents,
+    /// Packed files.
+    Archives,
+    /// Anything else.
+    Other,
+}
+
+/// Bytes from the start of a file that suffice here.
+pub const ENOUGH: usize = 4096;
+
+fn format_of(bytes: &[u8]) -> Option<FileFormat> {
+    let format = FileFormat::from_bytes(bytes);
+    (!matches!(format, FileFormat::ArbitraryBinaryData | FileFormat::Empty)).then_some(format)
+}
+
+/// The usual extension of files that begin like this, in lower case; `None` when the bytes do
+/// not tell.
+pub fn extension(bytes: &[u8]) -> Option<String> {
+    let extension = format_of(bytes)?.extension().to_owned();
+    (!extension.is_empty()).then_some(extension)
+}
+
+const SAME: &[(&str, &str)] =
+    &[("jpeg", "jpg"), ("jpe", "jpg"), ("tiff", "tif"), ("htm", "html"), ("wave", "wav")];
+
+fn usual(extension: &str) -> String {
+    let lower = extension.to_ascii_lowercase();
+    SAME.iter().find(|(other, _)| *other == lower).map_or(lower, |(_, usual)| (*usual).to_owned())
+}
+
+/// Extensions whose files always begin with a signature.
+const SIGNED: &[&str] =
+    &["jpg", "png", "gif", "bmp", "wav", "pdf", "zip", "docx", "xlsx", "flac", "ogg", "avi", "tif"];
+
+/// True when a file called `name` begins as such files do; false when it begins as another kind;
+/// `None` when the bytes do not tell.
+pub fn agrees(name: &str, bytes: &[u8]) -> Option<bool> {
+    let (_, claimed) = name.rsplit_once('.')?;
+    let claimed = usual(claimed);
+    if !SIGNED.contains(&claimed.as_str()) {
+        return None;
+    }
+    match extension(bytes) {
+        Some(found) => {
+            let packed = matches!(claimed.as_str(), "docx" | "xlsx") && found == "zip";
+            Some(usual(&found) == claimed || packed)
+        }
+        None => Some(false),
+    }
+}
+
+/// The group of a file by its name, or by its first bytes where the name does not tell.
+pub fn group(name: &str, bytes: &[u8]) -> Group {
+    let by_name = name.rsplit_once('.').and_then(|(_, extension)| match usual(extension).as_str() {
+        "jpg" | "png" | "gif" | "bmp" | "tif" | "heic" | "webp" | "raw" | "cr2" | "nef" | "arw" | "dng"
+        | "svg" => Some(Group::Pictures),
+        "wav" | "mp3" | "flac" | "ogg" | "m4a" | "aac" | "wma" | "aif" | "aiff" => Some(Group::Sound),
+        "mp4" | "mov" | "avi" | "mkv" | "mts" | "m2ts" | "mpg" | "wmv" | "3gp" => Some(Group::Video),
+        "txt" | "csv" | "pdf" | "doc" | "docx" | "xls" | "xlsx" | "ppt" | "pptx" | "odt" | "ods" | "rtf"
+        | "html" | "md" | "log" => Some(Group::Documents),
+        "zip" | "gz" | "tar" | "7z" | "rar" | "xz" | "bz2" => Some(Group::Archives),
+        _ => None,
+    });
+    by_name.unwrap_or_else(|| match format_of(bytes).map(|format| format.kind()) {
+        Some(FormatKind::Image) => Group::Pictures,
+        Some(FormatKind::Audio) => Group::Sound,
+        Some(FormatKind::Video) => Group::Video,
+        Some(
+            FormatKind::Document | FormatKind::Spreadsheet | FormatKind::Presentation | FormatKind::Ebook,
+        ) => Group::Documents,
+        Some(FormatKind::Archive | FormatKind::Compressed) => Group::Archives,
+        _ => Group::Other,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_and_first_bytes_are_held_together() {
+        let jpeg = [0xFF, 0xD8, 0xFF, 0xE0, 0, 16, b'J', b'F', b'I', b'F', 0, 1];
+        assert_eq!(agrees("a.JPG", &jpeg), Some(true));
+        assert_eq!(agrees("a.jpeg", &jpeg), Some(true));
+        assert_eq!(agrees("a.png", &jpeg), Some(false));
+        assert_eq!(agrees("a.jpg", &[0; 64]), Some(false));
+        assert_eq!(agrees("a.bin", &jpeg), None);
+        assert_eq!(group("x", &jpeg), Group::Pictures);
+        assert_eq!(group("tide.csv", b""), Group::Documents);
+    }
+}

@@ -1,0 +1,182 @@
+//! The one trait that ties the file systems together.
+
+use crate::{
+    fat,
+    finding::Finding,
+    forecast::HostForecast,
+    inventory::FileRecord,
+    medium::{Medium, MediumError, Stage},
+    progress::Watch,
+    step::{Choices, Steps},
+};
+use serde::{Deserialize, Serialize};
+
+/// The file systems that Punchdog mends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// FAT with 12-bit table entries.
+    Fat12,
+    /// FAT with 16-bit table entries.
+    Fat16,
+    /// FAT with 32-bit table entries.
+    Fat32,
+}
+
+impl Kind {
+    /// As people write it.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Fat12 => "FAT12",
+            Self::Fat16 => "FAT16",
+            Self::Fat32 => "FAT32",
+        }
+    }
+    /// As JSON has it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Fat12 => "fat12",
+            Self::Fat16 => "fat16",
+            Self::Fat32 => "fat32",
+        }
+    }
+}
+
+/// A few bytes worth looking at, with what they show.
+#[derive(Debug, Clone)]
+pub struct Exhibit {
+    /// The place's name, such as `sector 0`.
+    pub place: String,
+    /// Bytes from the start of the volume.
+    pub offset: u64,
+    /// The bytes, at most sixteen.
+    pub bytes: Vec<u8>,
+    /// What they show.
+    pub note: String,
+}
+
+/// How many files are in which state.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Tally {
+    /// Folders that can be reached, without the root.
+    pub folders: u64,
+    /// Files that can be reached whole.
+    pub intact: u64,
+    /// Files that can be reached but have lost something.
+    pub damaged: u64,
+    /// Files and folders that nothing names any more.
+    pub orphans: u64,
+}
+
+/// All that one reading of a volume shows.
+#[derive(Debug, Default)]
+pub struct Examination {
+    /// The volume's label, if it has one.
+    pub label: Option<String>,
+    /// The faults, heaviest first.
+    pub findings: Vec<Finding>,
+    /// The files by state.
+    pub tally: Tally,
+    /// What is wrong, in one or two sentences.
+    pub story: String,
+    /// What probably happened.
+    pub likely: Option<String>,
+    /// What is still intact, a sentence each.
+    pub intact: Vec<String>,
+    /// The bytes that show it.
+    pub exhibits: Vec<Exhibit>,
+}
+
+impl Examination {
+    /// True when nothing weighs more than a remark.
+    pub fn sound(&self) -> bool {
+        self.findings.iter().all(|f| f.weight == crate::finding::Weight::Remark)
+    }
+}
+
+/// One field of a structure: as it stands, in the second copy, as computed.
+#[derive(Debug, Clone, Serialize)]
+pub struct FieldRow {
+    /// Bytes from the start of the structure.
+    pub at: u64,
+    /// Bytes long.
+    pub bytes: u64,
+    /// The specification's name for it.
+    pub field: &'static str,
+    /// What it is, in plain words.
+    pub title: &'static str,
+    /// The value as it stands.
+    pub primary: Option<String>,
+    /// The value in the second copy.
+    pub backup: Option<String>,
+    /// The value computed from the rest of the volume.
+    pub computed: Option<String>,
+    /// The value that Punchdog believes.
+    pub believed: String,
+    /// Why.
+    pub why: String,
+    /// True when the value as it stands is not the believed one.
+    pub wrong: bool,
+}
+
+/// The fields of one structure.
+#[derive(Debug, Clone, Serialize)]
+pub struct FieldGroup {
+    /// The word to ask for it by.
+    pub which: &'static str,
+    /// What the structure is called.
+    pub title: String,
+    /// Where it stands: bytes from the start of the volume.
+    pub offset: u64,
+    /// Where its second copy stands, if it has one.
+    pub backup_offset: Option<u64>,
+    /// Its fields.
+    pub rows: Vec<FieldRow>,
+}
+
+/// Which files to list.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Wanted {
+    /// List deleted files too.
+    pub deleted: bool,
+    /// List the file system's own files too.
+    pub system: bool,
+}
+
+/// A volume whose kind and geometry are known.
+pub trait Volume {
+    /// Its file system.
+    fn kind(&self) -> Kind;
+    /// Its length in bytes, as its best geometry has it; can be more than the medium holds.
+    fn bytes(&self) -> u64;
+    /// Reads it through, and reports every fault.
+    fn examine(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Examination, MediumError>;
+    /// Its files and folders, by path.
+    fn files(
+        &self,
+        medium: &dyn Medium,
+        wanted: Wanted,
+        watch: &dyn Watch,
+    ) -> Result<Vec<FileRecord>, MediumError>;
+    /// Its boot structures, field by field.
+    fn fields(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Vec<FieldGroup>, MediumError>;
+    /// What each host does with it; `sector` is the logical sector size of the device in bytes.
+    fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast>;
+    /// One round of mending: the earliest stage that has something to do.
+    fn mend(
+        &self,
+        stage: &mut Stage<'_, '_>,
+        choices: &mut Choices,
+        steps: &mut Steps,
+        watch: &dyn Watch,
+    ) -> Result<(), MediumError>;
+}
+
+/// What the medium holds, if it is one of the file systems that Punchdog mends, also when its
+/// boot sector is gone. `None` when nothing speaks for one.
+pub fn recognise(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Box<dyn Volume>>, MediumError> {
+    Ok(fat::FatVolume::recognise(medium, watch)?.map(|volume| {
+        let boxed: Box<dyn Volume> = Box::new(volume);
+        boxed
+    }))
+}

@@ -1,0 +1,268 @@
+//! Which geometry to believe.
+//!
+//! ```text
+//! ┌─reserved──────────────┬─table 0─┬─table 1─┬─root (12/16)─┬─data: cluster 2, 3, … ────┐
+//! │ boot  FSInfo  backup  │         │         │              │                           │
+//! └───────────────────────┴─────────┴─────────┴──────────────┴───────────────────────────┘
+//! 0        reserved_sectors       root_offset            data_offset              total_sectors
+//! ```
+//!
+//! A boot sector is a claim, not a fact. [`propose`] lists claims: the sector as it stands, its
+//! backup, either with single fields put right, and geometries computed from what [`evidence`]
+//! finds in the volume. [`weigh`] holds each against the volume: do tables begin where it says,
+//! does the root look like a folder, do the "." entries name the clusters they stand in, do
+//! chains have the lengths that the sizes ask for. Every later stage works on the winner.
+
+pub mod evidence;
+mod propose;
+mod weigh;
+
+pub use weigh::{Reason, Score, weigh};
+
+use super::layout::BootSector;
+use crate::{
+    arith::Sat,
+    family::Kind,
+    medium::{Medium, MediumError},
+    progress::Watch,
+};
+
+/// Clusters at which FAT16 begins (specification, "FAT Type Determination").
+pub const FIRST_FAT16: u32 = 4085;
+/// Clusters at which FAT32 begins by the published rule.
+pub const FIRST_FAT32: u32 = 65525;
+
+/// Where everything lies in a FAT volume.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Geometry {
+    /// The width of the table entries.
+    pub kind: Kind,
+    /// Bytes in a sector.
+    pub sector_bytes: u32,
+    /// Sectors in a cluster.
+    pub sectors_per_cluster: u32,
+    /// Sectors before the first table.
+    pub reserved_sectors: u32,
+    /// Copies of the table.
+    pub tables: u32,
+    /// Entries in the root folder; 0 for FAT32.
+    pub root_entries: u32,
+    /// Sectors in one table.
+    pub table_sectors: u32,
+    /// Sectors in the volume.
+    pub total_sectors: u32,
+    /// First cluster of the root; 0 for FAT12 and FAT16.
+    pub root_cluster: u32,
+}
+
+impl Geometry {
+    /// The geometry that a boot sector claims; `None` where its fields cannot be one.
+    pub fn claimed_by(boot: &BootSector) -> Option<Self> {
+        let small = u32::from(boot.table_sectors_16.get());
+        let tail = boot.tail32();
+        let wide = small == 0;
+        let total16 = u32::from(boot.total_sectors_16.get());
+        let mut claim = Self {
+            kind: Kind::Fat32,
+            sector_bytes: u32::from(boot.bytes_per_sector.get()),
+            sectors_per_cluster: u32::from(boot.sectors_per_cluster),
+            reserved_sectors: u32::from(boot.reserved_sectors.get()),
+            tables: u32::from(boot.tables),
+            root_entries: u32::from(boot.root_entries.get()),
+            table_sectors: if wide { tail.table_sectors.get() } else { small },
+            total_sectors: if total16 == 0 { boot.total_sectors_32.get() } else { total16 },
+            root_cluster: if wide { tail.root_cluster.get() } else { 0 },
+        };
+        if !wide {
+            claim.kind = if claim.sectors_for_data().per(claim.sectors_per_cluster) < FIRST_FAT16 {
+                Kind::Fat12
+            } else {
+                Kind::Fat16
+            };
+        }
+        claim.possible().then_some(claim)
+    }
+
+    /// True when the fields can stand together at all, whatever the volume holds.
+    pub fn possible(&self) -> bool {
+        self.sector_bytes.is_power_of_two()
+            && (512..=4096).contains(&self.sector_bytes)
+            && self.sectors_per_cluster.is_power_of_two()
+            && self.sectors_per_cluster <= 128
+            && (1..=65535).contains(&self.reserved_sectors)
+            && (1..=4).contains(&self.tables)
+            && self.table_sectors > 0
+            && self.root_entries.times(32).rest(self.sector_bytes) == 0
+            && (self.kind == Kind::Fat32) == (self.root_entries == 0)
+            && self.clusters() > 0
+            && match self.kind {
+                Kind::Fat12 => self.raw_clusters() < FIRST_FAT16,
+                Kind::Fat16 => (FIRST_FAT16..FIRST_FAT32).contains(&self.raw_clusters()),
+                Kind::Fat32 => self.raw_clusters() < 0x0FFF_FFF6 && self.has(self.root_cluster),
+            }
+    }
+
+    /// Bits in a table entry.
+    pub fn bits(&self) -> u32 {
+        match self.kind {
+            Kind::Fat12 => 12,
+            Kind::Fat16 => 16,
+            Kind::Fat32 => 32,
+        }
+    }
+    /// True for FAT32.
+    pub fn wide(&self) -> bool {
+        self.kind == Kind::Fat32
+    }
+    /// Bytes in a cluster.
+    pub fn cluster_bytes(&self) -> u32 {
+        self.sector_bytes.times(self.sectors_per_cluster)
+    }
+    /// Bytes in one table.
+    pub fn table_bytes(&self) -> u64 {
+        self.table_sectors.wide().times(self.sector_bytes.wide())
+    }
+    /// Where copy `copy` of the table begins, in bytes.
+    pub fn table_offset(&self, copy: u32) -> u64 {
+        let sector = self.reserved_sectors.wide().plus(copy.wide().times(self.table_sectors.wide()));
+        sector.times(self.sector_bytes.wide())
+    }
+    /// Where the root folder of FAT12 and FAT16 begins, in bytes.
+    pub fn root_offset(&self) -> u64 {
+        self.table_offset(self.tables)
+    }
+    /// Bytes in the root folder of FAT12 and FAT16.
+    pub fn root_bytes(&self) -> u64 {
+        self.root_entries.wide().times(32)
+    }
+    /// Where cluster 2 begins, in bytes.
+    pub fn data_offset(&self) -> u64 {
+        self.root_offset()
+            .plus(self.root_bytes().per_up(self.sector_bytes.wide()).times(self.sector_bytes.wide()))
+    }
+    fn sectors_for_data(&self) -> u32 {
+        self.total_sectors.minus(self.data_offset().per(self.sector_bytes.wide()).narrow())
+    }
+    /// Clusters by the sectors of the volume alone: what decides between FAT12 and FAT16.
+    pub fn raw_clusters(&self) -> u32 {
+        self.sectors_for_data().per(self.sectors_per_cluster)
+    }
+    /// Clusters that one table has entries for.
+    pub fn table_clusters(&self) -> u32 {
+        self.table_bytes().times(8).per(self.bits().wide()).minus(2).narrow()
+    }
+    /// Clusters in the volume.
+    pub fn clusters(&self) -> u32 {
+        self.raw_clusters().min(self.table_clusters())
+    }
+    /// The number of the last cluster.
+    pub fn last_cluster(&self) -> u32 {
+        self.clusters().plus(1)
+    }
+    /// True for the number of a cluster of this volume.
+    pub fn has(&self, cluster: u32) -> bool {
+        cluster >= 2 && cluster <= self.last_cluster()
+    }
+    /// Where a cluster begins, in bytes.
+    pub fn cluster_offset(&self, cluster: u32) -> u64 {
+        self.data_offset().plus(cluster.minus(2).wide().times(self.cluster_bytes().wide()))
+    }
+    /// Clusters that `size` bytes need.
+    pub fn clusters_for(&self, size: u64) -> u32 {
+        size.per_up(self.cluster_bytes().wide()).narrow()
+    }
+    /// Bytes in the volume.
+    pub fn bytes(&self) -> u64 {
+        self.total_sectors.wide().times(self.sector_bytes.wide())
+    }
+    /// The smallest number of table sectors that covers the clusters of the volume.
+    pub fn table_sectors_needed(&self) -> u32 {
+        let bits = self.raw_clusters().wide().plus(2).times(self.bits().wide());
+        bits.per_up(8).per_up(self.sector_bytes.wide()).narrow()
+    }
+    /// What the folder reader must know.
+    pub fn bounds(&self) -> super::folder::Bounds {
+        super::folder::Bounds { last_cluster: self.last_cluster(), wide: self.wide() }
+    }
+}
+
+/// Where a believed geometry comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Origin {
+    /// The boot sector as it stands.
+    Primary,
+    /// The backup boot sector at this byte offset.
+    Backup(u64),
+    /// The boot sector, with this many fields put right from evidence.
+    Corrected(u32),
+    /// Evidence alone.
+    Derived,
+}
+
+/// A geometry with what speaks for it.
+#[derive(Debug, Clone)]
+pub struct Believed {
+    /// The geometry.
+    pub geometry: Geometry,
+    /// Where it comes from.
+    pub origin: Origin,
+    /// What speaks for and against it.
+    pub score: Score,
+    /// Sector 0 as it stands, if it could be read.
+    pub primary: Option<BootSector>,
+    /// A backup boot sector that makes sense, with its byte offset.
+    pub backup: Option<(u64, BootSector)>,
+}
+
+/// Points from which a geometry is taken without searching the volume: a table, its second copy,
+/// a root that reads as a folder, and a folder or a chain that agrees.
+const CONVINCING: i64 = 58;
+/// Points below which nothing speaks for a FAT volume.
+const PLAUSIBLE: i64 = 30;
+
+/// The geometry to believe, or `None` when nothing speaks for a FAT volume here.
+pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed>, MediumError> {
+    let primary = BootSector::read(&medium.lenient(0, 512).bytes);
+    if let Some(boot) = &primary {
+        // Another file system's own mark: whatever else looks like FAT here is left over.
+        if matches!(&boot.oem_name, b"NTFS    " | b"EXFAT   ") && boot.tables == 0 {
+            return Ok(None);
+        }
+    }
+    let backups = propose::backups(medium, primary.as_ref());
+    let quick = propose::as_claimed(primary.as_ref(), &backups);
+    let mut best = pick(medium, quick, None);
+    let enough = |best: &Option<(Geometry, Origin, Score)>| {
+        best.as_ref().is_some_and(|(_, _, score)| score.points >= CONVINCING && score.against == 0)
+    };
+    if !enough(&best) && (best.is_some() || medium.len() >= 4096) {
+        let evidence = evidence::gather(medium, watch)?;
+        let claims = propose::all(medium, primary.as_ref(), &backups, &evidence);
+        best = pick(medium, claims, Some(&evidence));
+    }
+    Ok(best.filter(|(_, _, score)| score.points >= PLAUSIBLE && score.tables > 0).map(
+        |(geometry, origin, score)| {
+            let backup = backups.into_iter().find(|(_, boot)| {
+                Geometry::claimed_by(boot).is_some_and(|claim| claim.kind == Kind::Fat32 && geometry.wide())
+            });
+            Believed { geometry, origin, score, primary, backup }
+        },
+    ))
+}
+
+fn pick(
+    medium: &dyn Medium,
+    claims: Vec<propose::Claim>,
+    evidence: Option<&evidence::Evidence>,
+) -> Option<(Geometry, Origin, Score)> {
+    let mut best: Option<(i64, Geometry, Origin, Score)> = None;
+    for claim in claims {
+        let score = weigh(medium, &claim.geometry, evidence);
+        let points = score.points.saturating_sub(claim.handicap());
+        tracing::trace!(?claim, points, "weighed");
+        if best.as_ref().is_none_or(|(top, ..)| points > *top) {
+            best = Some((points, claim.geometry, claim.origin, score));
+        }
+    }
+    best.map(|(_, geometry, origin, score)| (geometry, origin, score))
+}

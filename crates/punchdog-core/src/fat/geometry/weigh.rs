@@ -1,0 +1,264 @@
+//! Holding a geometry against the volume.
+
+use super::{Geometry, evidence, evidence::Evidence};
+use crate::{
+    arith::Sat,
+    content,
+    fat::{
+        folder::{self, Item, Reading},
+        table::{Copy, Link},
+    },
+    medium::Medium,
+};
+
+/// One thing that speaks for or against a geometry.
+#[derive(Debug, Clone)]
+pub struct Reason {
+    /// What was seen.
+    pub text: String,
+    /// Points for it, negative against.
+    pub points: i64,
+}
+
+/// How well a geometry fits the volume.
+#[derive(Debug, Clone, Default)]
+pub struct Score {
+    /// The sum of the reasons.
+    pub points: i64,
+    /// How many observations contradict the geometry.
+    pub against: u32,
+    /// Copies of the table that begin like one.
+    pub tables: u32,
+    /// Folders that name the cluster they stand in, under this geometry.
+    pub folders_agree: u32,
+    /// What was seen.
+    pub reasons: Vec<Reason>,
+}
+
+impl Score {
+    fn note(&mut self, points: i64, text: impl Into<String>) {
+        if points != 0 {
+            self.points = self.points.saturating_add(points);
+            self.reasons.push(Reason { text: text.into(), points });
+        }
+    }
+    fn tally(&mut self, (yes, no): (u32, u32), (each, cap): (i64, i64), what: &str) {
+        let points = |count: u32| i64::from(count).saturating_mul(each).min(cap);
+        self.note(points(yes), format!("{yes} {what}"));
+        self.note(points(no).saturating_neg(), format!("{no} times not: {what}"));
+        self.against = self.against.plus(no);
+    }
+}
+
+const FOLDERS: usize = 12;
+const FILES: usize = 40;
+const LISTED: usize = 32 * 1024;
+
+/// The score of `geometry` on `medium`. With `evidence`, every folder found by search counts too.
+pub fn weigh(medium: &dyn Medium, geometry: &Geometry, evidence: Option<&Evidence>) -> Score {
+    let mut score = Score::default();
+    if !geometry.possible() || geometry.root_offset() >= medium.len() {
+        score.note(-1000, "the fields cannot stand together");
+        return score;
+    }
+    weigh_tables(medium, geometry, &mut score);
+    weigh_length(medium, geometry, &mut score);
+    if let Some(evidence) = evidence {
+        weigh_search(geometry, evidence, &mut score);
+    }
+    weigh_tree(medium, geometry, &mut score);
+    score
+}
+
+fn weigh_tables(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
+    for copy in 0..geometry.tables {
+        let sector = medium.lenient(geometry.table_offset(copy), 512).bytes;
+        let fits = match evidence::table_shape(&sector) {
+            Some(wide) => wide || !geometry.wide(),
+            None => false,
+        };
+        if fits {
+            score.tables = score.tables.plus(1);
+            score.note(
+                if score.tables == 1 { 20 } else { 12 },
+                format!("table copy {copy} begins as a table does"),
+            );
+        }
+    }
+    // A second copy says where it is: what follows copy 0 under a single-table geometry must not
+    // read as another table.
+    let behind = medium.lenient(geometry.table_offset(geometry.tables), 512).bytes;
+    let first = medium.lenient(geometry.table_offset(0), 512).bytes;
+    if evidence::table_shape(&behind).is_some() && behind == first {
+        score.note(-15, "one more copy of the table stands behind the last");
+        score.against = score.against.plus(1);
+    }
+}
+
+fn weigh_length(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
+    if geometry.bytes() <= medium.len() {
+        score.note(10, "the volume fits into the image");
+    }
+    let (needed, has) = (geometry.table_sectors_needed(), geometry.table_sectors);
+    let spare = has.minus(needed);
+    if needed > has {
+        score.note(-10, format!("a table of {has} sectors is too small for the volume: {needed} are needed"));
+    } else if spare.times(50) <= has.plus(400) {
+        score.note(15, "the table is as long as the volume needs");
+    } else if spare.times(3) > has {
+        score.note(-6, format!("a table of {has} sectors is far longer than the {needed} that are needed"));
+    }
+}
+
+fn weigh_search(geometry: &Geometry, evidence: &Evidence, score: &mut Score) {
+    let (mut yes, mut no) = (0_u32, 0_u32);
+    for dots in &evidence.dots {
+        let own = if geometry.wide() { dots.own } else { dots.own & 0xFFFF };
+        if geometry.has(own) && geometry.cluster_offset(own) == dots.offset {
+            yes = yes.plus(1);
+        } else {
+            no = no.plus(1);
+        }
+    }
+    // Folders of an earlier life of the medium may disagree; they are fewer than those of now.
+    let share = i64::from(yes).saturating_mul(60).checked_div(i64::from(yes.plus(no))).unwrap_or(0);
+    score.folders_agree = yes;
+    score.note(
+        share,
+        format!("{yes} of {} folders found by search name the cluster they stand in", yes.plus(no)),
+    );
+    if no > yes {
+        score.note(-40, format!("{no} folders found by search do not"));
+        score.against = score.against.plus(1);
+    }
+}
+
+/// Counts of what agrees (first) and what does not (second).
+#[derive(Default)]
+struct Seen {
+    folders: (u32, u32),
+    chains: (u32, u32),
+    kinds: (u32, u32),
+    range: u32,
+}
+
+fn up(pair: &mut (u32, u32), yes: bool) {
+    if yes {
+        pair.0 = pair.0.plus(1);
+    } else {
+        pair.1 = pair.1.plus(1);
+    }
+}
+
+fn weigh_tree(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
+    let (offset, length) = if geometry.wide() {
+        (geometry.cluster_offset(geometry.root_cluster), geometry.cluster_bytes().wide())
+    } else {
+        (geometry.root_offset(), geometry.root_bytes())
+    };
+    let root = medium.lenient(offset, length.size().min(LISTED)).bytes;
+    let bounds = geometry.bounds();
+    let reading = Reading::of(&root, bounds, true);
+    let dotted = !reading.stray_dots.is_empty();
+    if !folder::looks_like_folder(&root, bounds, true) || dotted && geometry.wide() {
+        score.note(-30, "what should be the root folder does not read as one");
+        score.against = score.against.plus(1);
+        return;
+    }
+    let empty = reading.items.is_empty() && reading.labels.is_empty() && reading.deleted.is_empty();
+    score.note(
+        if empty { 5 } else { 20 },
+        if empty { "the root folder is empty" } else { "the root folder reads as one" },
+    );
+    let mut copies: Vec<Copy> = (0..geometry.tables).map(|number| Copy::new(geometry, number)).collect();
+    let mut seen = Seen::default();
+    let mut later = Vec::new();
+    weigh_items(medium, geometry, &mut copies, &reading.items, &mut seen, &mut later);
+    for cluster in later.into_iter().take(FOLDERS) {
+        let bytes = medium
+            .lenient(geometry.cluster_offset(cluster), geometry.cluster_bytes().size().min(LISTED))
+            .bytes;
+        let below = Reading::of(&bytes, bounds, false);
+        if below.dot.is_some() {
+            weigh_items(medium, geometry, &mut copies, &below.items, &mut seen, &mut Vec::new());
+        }
+    }
+    if geometry.wide() {
+        // The root of FAT32 is a chain like any other.
+        let link = copies.first_mut().map(|copy| copy.link(medium, geometry, geometry.root_cluster));
+        let good = link.is_some_and(Link::in_chain);
+        score.note(
+            if good { 4 } else { -4 },
+            if good { "the root's chain begins" } else { "the root has no chain" },
+        );
+    }
+    score.folders_agree = score.folders_agree.max(seen.folders.0);
+    score.tally(seen.folders, (8, 40), "folders stand in the cluster that their name gives");
+    score.tally(seen.chains, (3, 45), "files have a chain as long as their size needs");
+    score.tally(seen.kinds, (4, 24), "files begin as their kind does");
+    score.note(
+        i64::from(seen.range.min(5)).saturating_mul(-4),
+        format!("{} files begin outside the volume", seen.range),
+    );
+    score.against = score.against.plus(seen.range);
+}
+
+fn weigh_items(
+    medium: &dyn Medium,
+    geometry: &Geometry,
+    copies: &mut [Copy],
+    items: &[Item],
+    seen: &mut Seen,
+    later: &mut Vec<u32>,
+) {
+    let (mut folders, mut files) = (0, 0);
+    for item in items {
+        let first = item.entry.first_cluster(geometry.wide());
+        if first == 0 {
+            continue;
+        }
+        if !geometry.has(first) {
+            seen.range = seen.range.plus(1);
+        } else if item.entry.is_folder() {
+            if folders < FOLDERS {
+                folders = folders.plus(1);
+                let start = medium.lenient(geometry.cluster_offset(first), 64).bytes;
+                let mask = if geometry.wide() { u32::MAX } else { 0xFFFF };
+                up(&mut seen.folders, evidence::dots(&start).is_some_and(|(own, _)| own & mask == first));
+                later.push(first);
+            }
+        } else if files < FILES {
+            files = files.plus(1);
+            let needed = geometry.clusters_for(item.entry.size.get().wide());
+            if needed > 1 {
+                let whole = copies
+                    .iter_mut()
+                    .any(|copy| chain_length(medium, geometry, copy, first, needed) == Some(needed));
+                up(&mut seen.chains, whole);
+            }
+            let start = medium.lenient(geometry.cluster_offset(first), 512).bytes;
+            if let Some(agrees) = content::agrees(&item.name, &start) {
+                up(&mut seen.kinds, agrees);
+            }
+        }
+    }
+}
+
+fn chain_length(
+    medium: &dyn Medium,
+    geometry: &Geometry,
+    copy: &mut Copy,
+    first: u32,
+    most: u32,
+) -> Option<u32> {
+    let mut at = first;
+    for length in 1..=most.min(4096) {
+        match copy.link(medium, geometry, at) {
+            Link::Next(next) => at = next,
+            Link::End => return Some(length),
+            _ => return None,
+        }
+    }
+    // A long file that is whole for 4096 clusters is taken for whole.
+    (most > 4096).then_some(most)
+}

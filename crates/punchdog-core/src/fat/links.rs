@@ -1,0 +1,348 @@
+//! The table as Punchdog believes it: several copies and what was judged, read as one.
+//!
+//! Where the copies agree, that is the value. Where they differ, the first copy with a value that
+//! can be one is read until a chain has decided which copy is right for it; decisions and
+//! rebuilt entries are kept here as overrides and never touch the medium.
+
+use super::{
+    geometry::Geometry,
+    table::{Copy, Link, entry_place},
+};
+use crate::{arith::Sat, medium::Medium, progress::Watch};
+use fixedbitset::FixedBitSet;
+use std::collections::BTreeMap;
+
+/// Where the believed value of an overridden entry comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Because {
+    /// This copy of the table has it, and its chain fits.
+    Copy(u32),
+    /// It follows from the size of the file, or from the folder's end mark.
+    Derived,
+    /// It is the likeliest of several values.
+    Guess,
+}
+
+/// An entry that is believed to be something else than copy 0 says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Override {
+    /// The believed value.
+    pub link: Link,
+    /// Why.
+    pub because: Because,
+}
+
+/// The believed table.
+pub struct Links {
+    geometry: Geometry,
+    copies: Vec<Copy>,
+    /// One bit a cluster: the copies do not agree about it.
+    differs: FixedBitSet,
+    overrides: BTreeMap<u32, Override>,
+    /// Per 512-byte piece of the table: how often each copy was right for a chain.
+    votes: BTreeMap<u64, Vec<u32>>,
+    /// Per copy: 512-byte pieces that hold no table entries at all, but foreign bytes.
+    trashed: Vec<std::collections::BTreeSet<u64>>,
+}
+
+/// Clusters compared at a time.
+const COMPARED: u32 = 1 << 14;
+
+impl Links {
+    /// A table of which nothing has been read or compared yet: for asking after single entries.
+    pub fn unread(geometry: &Geometry) -> Self {
+        Self {
+            geometry: *geometry,
+            copies: (0..geometry.tables).map(|number| Copy::new(geometry, number)).collect(),
+            differs: FixedBitSet::new(),
+            overrides: BTreeMap::new(),
+            votes: BTreeMap::new(),
+            trashed: Vec::new(),
+        }
+    }
+
+    /// True when no piece of copy `copy` holds foreign bytes.
+    pub fn copy_is_clean(&self, copy: u32) -> bool {
+        self.trashed.get(copy.size()).is_none_or(std::collections::BTreeSet::is_empty)
+    }
+
+    /// Reads all copies once, in order, and compares them.
+    pub fn read(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Self {
+        let mut links = Self {
+            differs: FixedBitSet::with_capacity(geometry.last_cluster().plus(1).size()),
+            trashed: vec![std::collections::BTreeSet::new(); geometry.tables.size()],
+            ..Self::unread(geometry)
+        };
+        links.compare(medium, watch);
+        for copy in 0..geometry.tables {
+            links.find_trashed(medium, copy);
+        }
+        links
+    }
+
+    fn compare(&mut self, medium: &dyn Medium, watch: &dyn Watch) {
+        let end = self.geometry.last_cluster().plus(1);
+        let mut from = 0;
+        while from < end {
+            watch.at("comparing the table copies", from.wide(), end.wide());
+            let to = from.plus(COMPARED).min(end);
+            let (start, _) = entry_place(self.geometry.kind, from);
+            let (last, width) = entry_place(self.geometry.kind, to.minus(1));
+            let length = last.plus(width).minus(start).size();
+            let mut pieces = (0..self.geometry.tables)
+                .map(|copy| medium.lenient(self.geometry.table_offset(copy).plus(start), length));
+            let first = pieces.next();
+            let same = pieces.all(|other| {
+                first.as_ref().is_some_and(|f| {
+                    f.missing.is_empty() && other.missing.is_empty() && f.bytes == other.bytes
+                })
+            });
+            let readable = first.is_some_and(|f| f.missing.is_empty());
+            if !same || !readable {
+                for cluster in from.max(2)..to {
+                    let mut values = self.copies.iter_mut().map(|copy| copy.value(medium, cluster));
+                    let one = values.next();
+                    if values.any(|other| Some(other) != one) {
+                        self.differs.insert(cluster.size());
+                    }
+                }
+            }
+            from = to;
+        }
+    }
+
+    /// Marks pieces of a copy that cannot be part of a table. Where most entries lead somewhere
+    /// far away, and many of them to free clusters or to where another leads as well, no host wrote
+    /// them; nor a whole piece of FF.
+    fn find_trashed(&mut self, medium: &dyn Medium, copy: u32) {
+        let geometry = self.geometry;
+        let per_piece = 4096_u32.per(geometry.bits());
+        if geometry.kind == crate::family::Kind::Fat12 {
+            // A whole FAT12 table is a few pieces: too little to tell fragments from noise.
+            return;
+        }
+        let mut from = 0;
+        while from <= geometry.last_cluster() {
+            let to = from.plus(per_piece).minus(1).min(geometry.last_cluster());
+            if self.is_trashed(medium, copy, from.max(2), to)
+                && let Some(pieces) = self.trashed.get_mut(copy.size())
+            {
+                pieces.insert(entry_place(geometry.kind, from).0.per(512));
+            }
+            from = from.plus(per_piece);
+        }
+    }
+
+    fn is_trashed(&mut self, medium: &dyn Medium, copy: u32, from: u32, to: u32) -> bool {
+        let geometry = self.geometry;
+        let (mut far, mut used, mut odd) = (Vec::new(), 0_u32, 0_u32);
+        for cluster in from..=to {
+            match self.in_copy(medium, copy, cluster) {
+                Link::Free | Link::Unreadable => continue,
+                Link::Next(next) if next != cluster.plus(1) => far.push(next),
+                Link::Odd(_) => odd = odd.plus(1),
+                _ => {}
+            }
+            used = used.plus(1);
+        }
+        if used < 48 {
+            return false;
+        }
+        if far.len().narrow().plus(odd).times(10) >= used.times(6) {
+            let aims = far.len().narrow();
+            let mut targets = far.clone();
+            targets.sort_unstable();
+            let doubles = targets.windows(2).filter(|pair| matches!(pair, [a, b] if a == b)).count().narrow();
+            let dead =
+                far.iter().filter(|next| !self.in_copy(medium, copy, **next).in_chain()).count().narrow();
+            return odd.plus(doubles).plus(dead).times(5) >= aims.plus(odd);
+        }
+        let (start, _) = entry_place(geometry.kind, from);
+        let piece = geometry.table_offset(copy).plus(start.per(512).times(512));
+        used == to.minus(from).plus(1) && medium.lenient(piece, 512).bytes.iter().all(|byte| *byte == 0xFF)
+    }
+
+    /// True where no copy has an entry for `cluster`, only foreign bytes.
+    pub fn is_noise(&self, cluster: u32) -> bool {
+        let piece = self.piece(cluster);
+        !self.trashed.is_empty() && self.trashed.iter().all(|pieces| pieces.contains(&piece))
+    }
+
+    /// The geometry of the volume.
+    pub fn geometry(&self) -> &Geometry {
+        &self.geometry
+    }
+    /// True where the copies do not agree.
+    pub fn differs(&self, cluster: u32) -> bool {
+        self.differs.contains(cluster.size())
+    }
+    /// The clusters about which the copies do not agree.
+    pub fn differing(&self) -> impl Iterator<Item = u32> + '_ {
+        self.differs.ones().map(Sat::narrow)
+    }
+    /// What copy `copy` says of `cluster`.
+    pub fn in_copy(&mut self, medium: &dyn Medium, copy: u32, cluster: u32) -> Link {
+        let geometry = self.geometry;
+        if self
+            .trashed
+            .get(copy.size())
+            .is_some_and(|pieces| !pieces.is_empty() && pieces.contains(&self.piece(cluster)))
+        {
+            return Link::Unreadable;
+        }
+        self.copies.get_mut(copy.size()).map_or(Link::Unreadable, |c| c.link(medium, &geometry, cluster))
+    }
+    /// The raw value of entry `cluster` in copy `copy`, entries 0 and 1 included.
+    pub fn raw(&mut self, medium: &dyn Medium, copy: u32, cluster: u32) -> Option<u32> {
+        self.copies.get_mut(copy.size()).and_then(|c| c.value(medium, cluster))
+    }
+    /// What is believed of `cluster`.
+    pub fn get(&mut self, medium: &dyn Medium, cluster: u32) -> Link {
+        if !self.overrides.is_empty()
+            && let Some(found) = self.overrides.get(&cluster)
+        {
+            return found.link;
+        }
+        if self.differs(cluster) {
+            return self.undecided(medium, cluster);
+        }
+        self.in_copy(medium, 0, cluster)
+    }
+
+    /// The value to read while no chain has decided: the copy that was right for its neighbours,
+    /// else the first that can be a value at all.
+    fn undecided(&mut self, medium: &dyn Medium, cluster: u32) -> Link {
+        let mut order: Vec<u32> = (0..self.geometry.tables).collect();
+        if let Some(votes) = self.votes.get(&self.piece(cluster)) {
+            order.sort_by_key(|copy| std::cmp::Reverse(votes.get(copy.size()).copied().unwrap_or(0)));
+        }
+        let links: Vec<Link> = order.iter().map(|copy| self.in_copy(medium, *copy, cluster)).collect();
+        let sane = |link: &&Link| !matches!(link, Link::Odd(_) | Link::Unreadable);
+        links.iter().find(sane).or(links.first()).copied().unwrap_or(Link::Unreadable)
+    }
+
+    fn piece(&self, cluster: u32) -> u64 {
+        entry_place(self.geometry.kind, cluster).0.per(512)
+    }
+
+    /// Records that copy `copy` is right about `cluster`.
+    pub fn decide(&mut self, medium: &dyn Medium, cluster: u32, copy: u32) {
+        let link = self.in_copy(medium, copy, cluster);
+        self.overrides.insert(cluster, Override { link, because: Because::Copy(copy) });
+        let piece = self.piece(cluster);
+        let votes = self.votes.entry(piece).or_insert_with(|| vec![0; self.geometry.tables.size()]);
+        if let Some(vote) = votes.get_mut(copy.size()) {
+            *vote = vote.plus(1);
+        }
+    }
+
+    /// Records a value that no copy has.
+    pub fn rebuild(&mut self, cluster: u32, link: Link, because: Because) {
+        self.overrides.insert(cluster, Override { link, because });
+    }
+
+    /// Every override, by cluster.
+    pub fn overrides(&self) -> impl Iterator<Item = (u32, Override)> + '_ {
+        self.overrides.iter().map(|(cluster, found)| (*cluster, *found))
+    }
+}
+
+/// How a chain ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum End {
+    /// At an end mark.
+    Proper,
+    /// In a cluster that is free.
+    Free,
+    /// In a cluster that is marked bad.
+    Bad,
+    /// At a value that means nothing.
+    Odd(u32),
+    /// In a cluster of its own.
+    Loop(u32),
+    /// At an entry that cannot be read.
+    Unreadable,
+}
+
+/// A chain as it was walked.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Walk {
+    /// First cluster and number of clusters of each piece.
+    pub runs: Vec<(u32, u32)>,
+    /// Clusters.
+    pub length: u32,
+    /// How it ends.
+    pub end: End,
+    /// The last cluster walked.
+    pub last: u32,
+    /// It passes a cluster about which the copies differ.
+    pub disputed: bool,
+    /// The first cluster that another chain has claimed, and how many clusters came before it.
+    pub meets: Option<(u32, u32)>,
+}
+
+impl Walk {
+    /// The clusters, in order.
+    pub fn clusters(&self) -> impl Iterator<Item = u32> + '_ {
+        self.runs.iter().flat_map(|(start, length)| (*start..).take(length.size()))
+    }
+    fn push(&mut self, cluster: u32) {
+        self.length = self.length.plus(1);
+        self.last = cluster;
+        match self.runs.last_mut() {
+            Some((start, length)) if start.plus(*length) == cluster => *length = length.plus(1),
+            _ => self.runs.push((cluster, 1)),
+        }
+    }
+}
+
+/// Walks the chain from `first`, asking `link` for each entry. `seen` is scratch space, one bit a
+/// cluster, clear before and after.
+pub fn walk(
+    first: u32,
+    claimed: &FixedBitSet,
+    seen: &mut FixedBitSet,
+    mut link: impl FnMut(u32) -> (Link, bool),
+) -> Walk {
+    let mut walk =
+        Walk { runs: Vec::new(), length: 0, end: End::Proper, last: first, disputed: false, meets: None };
+    let mut at = first;
+    loop {
+        if walk.meets.is_none() && claimed.contains(at.size()) {
+            walk.meets = Some((at, walk.length));
+        }
+        let (found, disputed) = link(at);
+        walk.disputed |= disputed;
+        seen.insert(at.size());
+        walk.push(at);
+        match found {
+            Link::Next(next) if seen.contains(next.size()) => {
+                walk.end = End::Loop(next);
+                break;
+            }
+            Link::Next(next) => at = next,
+            Link::End => break,
+            Link::Free => {
+                walk.end = End::Free;
+                break;
+            }
+            Link::Bad => {
+                walk.end = End::Bad;
+                break;
+            }
+            Link::Odd(value) => {
+                walk.end = End::Odd(value);
+                break;
+            }
+            Link::Unreadable => {
+                walk.end = End::Unreadable;
+                break;
+            }
+        }
+    }
+    for (start, length) in &walk.runs {
+        let from = start.size();
+        seen.set_range(from..from.plus(length.size()), false);
+    }
+    walk
+}

@@ -1,0 +1,171 @@
+//! What nothing claims: lost chains, folders without an entry, entries marked deleted whose
+//! clusters are still in use.
+
+use super::{
+    folder::{Flaws, Item},
+    layout::{ATTR_DIRECTORY, ShortEntry},
+    links::{End, walk},
+    survey::Surveyor,
+    table::Link,
+    tree::{Lost, Reached},
+};
+use crate::{arith::Sat, content};
+use fixedbitset::FixedBitSet;
+use zerocopy::FromZeros;
+
+impl Surveyor<'_> {
+    /// The chains that are still nobody's at the end, with what they begin like.
+    pub(super) fn take_lost(&mut self) -> Vec<Lost> {
+        self.lost = None;
+        let mut lost = self.find_lost();
+        // Only so many are looked into: thousands of one-cluster chains are a trashed table.
+        for chain in lost.iter_mut().take(4096) {
+            let start = self.medium.lenient(
+                self.geometry.cluster_offset(chain.head),
+                content::ENOUGH.min(self.geometry.cluster_bytes().size()),
+            );
+            chain.extension = content::extension(&start.bytes);
+        }
+        lost
+    }
+
+    fn find_lost(&mut self) -> Vec<Lost> {
+        let end = self.geometry.last_cluster();
+        let mut used = FixedBitSet::with_capacity(end.plus(1).size());
+        let mut pointed = FixedBitSet::with_capacity(end.plus(1).size());
+        for cluster in 2..=end {
+            if self.claimed.contains(cluster.size()) {
+                continue;
+            }
+            match self.links.get(self.medium, cluster) {
+                Link::Free | Link::Bad | Link::Unreadable => {}
+                Link::Next(next) => {
+                    used.insert(cluster.size());
+                    pointed.insert(next.size());
+                }
+                _ => used.insert(cluster.size()),
+            }
+        }
+        let mut found = Vec::new();
+        let mut taken = self.claimed.clone();
+        let mut scratch = FixedBitSet::with_capacity(end.plus(1).size());
+        // Heads first; what is left then goes round in circles and is begun at its lowest cluster.
+        let heads: Vec<u32> = used.ones().filter(|c| !pointed.contains(*c)).map(Sat::narrow).collect();
+        let circles = used.ones().map(Sat::narrow);
+        for head in heads.into_iter().chain(circles) {
+            if taken.contains(head.size()) {
+                continue;
+            }
+            let (links, medium) = (&mut self.links, self.medium);
+            let walk = walk(head, &taken, &mut scratch, |c| (links.get(medium, c), false));
+            // A chain that runs into another's clusters is its own only up to there.
+            let own = walk.meets.map_or(walk.length, |(_, before)| before);
+            taken.extend(walk.clusters().take(own.size()).map(Sat::size));
+            let end = if walk.meets.is_some() { End::Loop(head) } else { walk.end };
+            let folder_in = self.dots_at(head).filter(|(own, _)| *own == head).map(|(_, parent)| parent);
+            found.push(Lost { head, length: own, end, folder_in, extension: None });
+        }
+        found.sort_by_key(|lost| lost.head);
+        found
+    }
+
+    /// Entries marked deleted whose chains are whole, in use and nobody's: not deleted at all.
+    pub(super) fn adopt_deleted(&mut self) -> bool {
+        if self.tree.deleted.is_empty() {
+            return false;
+        }
+        let lost: std::collections::HashMap<u32, (u32, End, bool)> = self.with_lost(|_, lost| {
+            lost.iter().map(|l| (l.head, (l.length, l.end, l.folder_in.is_some()))).collect()
+        });
+        if lost.is_empty() {
+            return false;
+        }
+        let wide = self.geometry.wide();
+        let mut adopted = false;
+        let mut left = Vec::new();
+        for (folder, place, item) in std::mem::take(&mut self.tree.deleted) {
+            let first = item.entry.first_cluster(wide);
+            let needed = self.geometry.clusters_for(item.entry.size.get().wide());
+            let fits = lost.get(&first).is_some_and(|(length, end, is_folder)| {
+                let right = if item.entry.is_folder() { *is_folder } else { *length == needed };
+                *end == End::Proper && right
+            });
+            if fits && self.is_open(first) {
+                let number = self.add(folder, place, &item, Reached::Undeleted);
+                self.heads.insert(first.size());
+                let walk = self.walk(first);
+                self.claim(number, &walk);
+                adopted = true;
+            } else {
+                left.push((folder, place, item));
+            }
+        }
+        self.tree.deleted = left;
+        if adopted {
+            self.lost = None;
+        }
+        adopted
+    }
+
+    /// Lost chains that begin with "." and "..": folders whose entries are gone. Each is read
+    /// like any folder, under the folder that its ".." names where that one is known.
+    pub(super) fn adopt_orphans(&mut self) -> bool {
+        let free: Vec<(u32, u32)> = self.with_lost(|s, lost| {
+            let folders = lost.iter().filter_map(|l| l.folder_in.map(|parent| (l.head, parent)));
+            folders.filter(|(head, _)| s.is_open(*head)).collect()
+        });
+        if free.is_empty() {
+            return false;
+        }
+        // A lost folder inside another lost folder will be found through that one. Where they all
+        // lie in a circle, any one will do to begin with.
+        let heads: std::collections::HashSet<u32> = free.iter().map(|(head, _)| *head).collect();
+        let mut outermost: Vec<_> =
+            free.iter().filter(|(head, up)| !heads.contains(up) || head == up).copied().collect();
+        if outermost.is_empty() {
+            outermost.extend(free.first());
+        }
+        let known: std::collections::HashMap<u32, u32> = self
+            .tree
+            .nodes
+            .iter()
+            .enumerate()
+            .filter(|(_, node)| node.folder && node.length > 0)
+            .map(|(number, node)| (node.first, number.narrow()))
+            .collect();
+        for (head, up) in outermost {
+            let above = known.get(&up).copied().unwrap_or(0);
+            let mut entry = ShortEntry { attributes: ATTR_DIRECTORY, ..ShortEntry::new_zeroed() };
+            entry.set_first_cluster(head);
+            let name = format!("lost folder {head}");
+            let item = Item { index: 0, long: 0..0, entry, name, flaws: Flaws::default() };
+            let number = self.add(above, 0, &item, Reached::Orphan);
+            self.heads.insert(head.size());
+            let walk = self.walk(head);
+            if walk.meets.is_none() && walk.end == End::Proper {
+                self.claim(number, &walk);
+            } else {
+                self.waiting_folders.push_back(number);
+            }
+        }
+        self.lost = None;
+        true
+    }
+
+    /// True for the head of a chain that no entry names and nobody has claimed since it was found.
+    pub(super) fn is_open(&self, head: u32) -> bool {
+        !self.heads.contains(head.size()) && !self.claimed.contains(head.size())
+    }
+
+    /// Asks something of the lost chains. They are found once; what was claimed since then has to
+    /// be passed over with [`Surveyor::is_open`].
+    pub(super) fn with_lost<T>(&mut self, ask: impl FnOnce(&mut Self, &[Lost]) -> T) -> T {
+        let lost = match self.lost.take() {
+            Some(lost) => lost,
+            None => self.find_lost(),
+        };
+        let answer = ask(self, &lost);
+        self.lost = Some(lost);
+        answer
+    }
+}

@@ -1,0 +1,149 @@
+//! The boot sector and its backup.
+
+use super::Job;
+use crate::{
+    arith::{Peek, Sat},
+    fat::{catalogue as c, check_differences, geometry::Geometry},
+    finding::Entry,
+    medium::MediumError,
+    step::{Provenance, Step},
+};
+use zerocopy::IntoBytes;
+
+pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    shrink(job)?;
+    sector(job)?;
+    backup(job)
+}
+
+fn sector(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let believed = job.boot.believed;
+    if job.boot.gone {
+        let (step, bytes) = match job.believed.backup.filter(|_| job.boot.from_backup) {
+            Some((place, copy)) => (
+                Step::new(
+                    "boot-from-backup",
+                    format!("copy the backup boot sector at byte {place} to sector 0"),
+                    Provenance::Exact,
+                    format!("the backup boot sector at byte {place}, which agrees with the tables and the root folder"),
+                    &[&c::BOOT_GONE],
+                ),
+                copy.as_bytes().to_vec(),
+            ),
+            None => (
+                Step::new(
+                    "boot-derived",
+                    "write a boot sector computed from the volume",
+                    Provenance::Derived,
+                    reasons(job),
+                    &[&c::BOOT_GONE],
+                )
+                .or("boot code, maker's name, track geometry and serial number are lost; usual values stand there instead"),
+                believed.as_bytes().to_vec(),
+            ),
+        };
+        return job.steps.run(job.stage, step, |stage| stage.write_at(0, &bytes));
+    }
+    let wrong: Vec<_> = job
+        .boot
+        .fields
+        .iter()
+        .filter(|field| field.wrong() && field.entry.is_some() && field.field != "BS_Reserved1")
+        .cloned()
+        .collect();
+    for field in wrong {
+        let entry: &'static Entry = field.entry.unwrap_or(&c::BOOT_GONE);
+        let exact = field.backup.as_ref() == Some(&field.believed);
+        let is = field.primary.as_deref().map_or(String::new(), |bytes| field.text(bytes));
+        let step = Step::new(
+            "boot-field",
+            format!(
+                "set {} (boot sector, byte {}) from {is} to {}",
+                field.field,
+                field.at,
+                field.text(&field.believed)
+            ),
+            if exact { Provenance::Exact } else { Provenance::Derived },
+            if exact { "the backup boot sector".to_owned() } else { field.why.clone() },
+            &[entry],
+        );
+        job.steps.run(job.stage, step, |stage| stage.write_at(field.at.wide(), &field.believed))?;
+    }
+    Ok(())
+}
+
+/// What a derived boot sector rests on, in a sentence.
+fn reasons(job: &Job<'_, '_, '_>) -> String {
+    let for_it = job.believed.score.reasons.iter().filter(|reason| reason.points > 0);
+    let texts: Vec<&str> = for_it.map(|reason| reason.text.as_str()).collect();
+    texts.join("; ")
+}
+
+fn backup(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let geometry = job.believed.geometry;
+    let sector = job.boot.believed;
+    let place = u64::from(sector.tail32().backup_sector.get()).times(geometry.sector_bytes.wide());
+    if !geometry.wide() || place == 0 {
+        return Ok(());
+    }
+    let standing = job.believed.backup.filter(|(at, _)| *at == place);
+    let (entry, differs) = match &standing {
+        Some((_, copy)) => {
+            (&c::BACKUP_DIFFERS, !check_differences(sector.as_bytes(), copy.as_bytes()).is_empty())
+        }
+        None => (&c::BACKUP_MISSING, true),
+    };
+    if differs {
+        let step = Step::new(
+            "backup-from-boot",
+            format!("write the backup boot sector at byte {place} as a copy of sector 0"),
+            Provenance::Exact,
+            "the boot sector, as it stands after the steps before",
+            &[entry],
+        );
+        let mut bytes = sector.as_bytes().to_vec();
+        if let Some(flags) = bytes.get_mut(65) {
+            *flags = 0;
+        }
+        job.steps.run(job.stage, step, |stage| stage.write_at(place, &bytes))?;
+    }
+    Ok(())
+}
+
+/// A volume that is longer than its image is made as long as the image, if that is wanted.
+fn shrink(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    use crate::medium::Medium;
+    let geometry = job.believed.geometry;
+    let there = job.stage.len();
+    if geometry.bytes() <= there || job.boot.gone {
+        return Ok(());
+    }
+    let smaller = Geometry { total_sectors: there.per(geometry.sector_bytes.wide()).narrow(), ..geometry };
+    if !smaller.possible() || smaller.kind != geometry.kind {
+        return Ok(());
+    }
+    let effect = "the volume ends where the image ends; files behind that are cut or lost".to_owned();
+    let leave = "nothing changes; files in the missing part give errors when read".to_owned();
+    let taken = job.choices.ask(
+        "beyond-image",
+        "The volume is longer than the image. What shall be done about it?",
+        &[("shrink", effect), ("leave", leave)],
+        Vec::new(),
+    );
+    if taken != "shrink" {
+        return Ok(());
+    }
+    let wide_total = geometry.wide() || job.boot.believed.total_sectors_16.get() == 0;
+    let step = Step::new(
+        "shrink-to-image",
+        format!("set the number of sectors from {} to {}", geometry.total_sectors, smaller.total_sectors),
+        Provenance::Judged,
+        "the length of the image",
+        &[&c::BEYOND_IMAGE],
+    )
+    .or("make a full image of the medium, and mend that");
+    let bytes = smaller.total_sectors.to_le_bytes();
+    job.steps.run(job.stage, step, |stage| {
+        if wide_total { stage.write_at(32, &bytes) } else { stage.write_at(19, bytes.part(0, 2)) }
+    })
+}

@@ -1,0 +1,284 @@
+//! Folders and names: dots, junk, parts of long names, illegal and doubled names, labels, tails.
+
+use super::{
+    Job,
+    writing::{edit, free_entries, plain_entry, rename},
+};
+use crate::{
+    arith::{Peek, Sat},
+    fat::{
+        catalogue as c, check_is_hidden,
+        folder::Flaws,
+        layout::{ATTR_DIRECTORY, ATTR_HIDDEN, ATTR_SYSTEM, ATTR_VOLUME_ID, ENTRY_BYTES},
+        names,
+        tree::Node,
+    },
+    finding::Entry,
+    medium::MediumError,
+    step::{Provenance, Step},
+};
+use zerocopy::IntoBytes;
+
+pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let folders: Vec<u32> = job.survey.tree.notes.keys().copied().collect();
+    for number in folders {
+        notes(job, number)?;
+    }
+    if !job.steps.is_empty() {
+        return Ok(());
+    }
+    let flawed: Vec<(u32, Node)> = job
+        .survey
+        .tree
+        .below_root()
+        .filter(|(_, node)| node.flaws != Flaws::default())
+        .map(|(number, node)| (number, node.clone()))
+        .collect();
+    for (number, node) in flawed {
+        entry(job, number, &node)?;
+    }
+    hidden(job)
+}
+
+fn notes(job: &mut Job<'_, '_, '_>, number: u32) -> Result<(), MediumError> {
+    let content = job.survey.content(job.stage, number);
+    let title = job.survey.tree.folder_title(number);
+    let own = job.survey.tree.node(number).map_or(0, |node| node.first);
+    let Some(notes) = job.survey.tree.notes.remove(&number) else { return Ok(()) };
+    let dots = [
+        (0, names::DOT, notes.dot_wrong.is_some(), own, &c::DOT),
+        (
+            1,
+            names::DOT_DOT,
+            notes.dot_dot_wrong.is_some(),
+            notes.dot_dot_wrong.map_or(0, |(_, parent)| parent),
+            &c::DOT_DOT,
+        ),
+    ];
+    for (index, name, wrong, target, entry) in dots {
+        let Some(place) = content.place(index).filter(|_| wrong) else { continue };
+        let raw = content.bytes.part(index.size().times(ENTRY_BYTES), ENTRY_BYTES).to_vec();
+        let text = names::short_text(&name, 0);
+        let step = Step::new(
+            "dot-entry",
+            format!("{title}: let {} name cluster {target}", dots_text(&name)),
+            Provenance::Derived,
+            if index == 0 { "the folder's own first cluster" } else { "the folder above" },
+            &[entry],
+        )
+        .file(if text.is_empty() { title.clone() } else { job.survey.tree.path(number) });
+        job.steps.run(job.stage, step, |stage| {
+            if raw.starts_with(&name) && raw.byte(11) & ATTR_DIRECTORY != 0 {
+                edit(stage, place, |entry| entry.set_first_cluster(target))
+            } else {
+                stage.write_at(place, plain_entry(name, ATTR_DIRECTORY, target, 0).as_bytes())
+            }
+        })?;
+    }
+    let groups: [(&[u32], &'static Entry, &'static str, Provenance, &str); 4] = [
+        (
+            &notes.stray_parts,
+            &c::LONG_STRAY,
+            "long-name-parts-freed",
+            Provenance::Derived,
+            "no short entry follows that they belong to",
+        ),
+        (&notes.junk, &c::JUNK_ENTRY, "junk-freed", Provenance::Judged, "they name nothing that exists"),
+        (
+            &notes.stray_dots,
+            &c::STRAY_DOTS,
+            "stray-dots-freed",
+            Provenance::Derived,
+            "only the first two entries may be \".\" and \"..\"",
+        ),
+        (
+            &notes.labels,
+            &c::LABEL_MISPLACED,
+            "label-freed",
+            Provenance::Derived,
+            "one label is allowed, in the root folder",
+        ),
+    ];
+    // What was overwritten by "." and ".." just now is neither junk nor stray any more.
+    let dotted = |index: &&u32| {
+        !(**index == 0 && notes.dot_wrong.is_some() || **index == 1 && notes.dot_dot_wrong.is_some())
+    };
+    for (indices, entry, name, provenance, from) in groups {
+        let indices: Vec<u32> = indices.iter().filter(dotted).copied().collect();
+        if indices.is_empty() {
+            continue;
+        }
+        let step = Step::new(
+            name,
+            format!("{title}: mark {} entries free", indices.len()),
+            provenance,
+            from,
+            &[entry],
+        );
+        job.steps.run(job.stage, step, |stage| free_entries(stage, &content, &indices))?;
+    }
+    if let Some((_, tail)) = notes.tail.filter(|_| !notes.tail_is_real) {
+        let step = Step::new(
+            "folder-tail-cleared",
+            format!("{title}: clear what stands behind its end mark"),
+            Provenance::Derived,
+            "a folder ends at its first end mark",
+            &[&c::FOLDER_TAIL],
+        );
+        job.steps.run(job.stage, step, |stage| {
+            (tail..content.entries())
+                .filter_map(|index| content.place(index))
+                .try_for_each(|place| stage.write_at(place, &[0; ENTRY_BYTES]))
+        })?;
+    }
+    Ok(())
+}
+
+fn dots_text(name: &names::Short) -> &'static str {
+    if *name == names::DOT { "\".\"" } else { "\"..\"" }
+}
+
+fn entry(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), MediumError> {
+    let path = job.survey.tree.path(number);
+    if node.flaws.any(Flaws::ATTRIBUTES) {
+        let step = Step::new(
+            "attributes-cleared",
+            format!("{path}: clear attribute bits that cannot be"),
+            Provenance::Derived,
+            "the two highest bits are reserved; an entry with clusters is no label",
+            &[&c::ATTRIBUTES],
+        )
+        .file(path.clone());
+        job.steps.run(job.stage, step, |stage| {
+            edit(stage, node.place, |raw| raw.attributes &= 0x3F & !ATTR_VOLUME_ID)
+        })?;
+    }
+    if node.flaws.has(Flaws::FOLDER_SIZE) && node.folder {
+        let step = Step::new(
+            "folder-size-cleared",
+            format!("{path}: set the size of the folder to 0"),
+            Provenance::Derived,
+            "a folder's size is always 0",
+            &[&c::FOLDER_SIZE],
+        )
+        .file(path.clone());
+        job.steps.run(job.stage, step, |stage| edit(stage, node.place, |raw| raw.size = 0.into()))?;
+    }
+    name(job, number, node, &path)
+}
+
+const NAME_FLAWS: Flaws = Flaws::LONG_ORDER
+    .with(Flaws::LONG_CHECKSUM)
+    .with(Flaws::LONG_ILLEGAL)
+    .with(Flaws::LONG_TWICE)
+    .with(Flaws::SHORT_ILLEGAL)
+    .with(Flaws::SHORT_TWICE);
+
+fn name(job: &mut Job<'_, '_, '_>, number: u32, node: &Node, path: &str) -> Result<(), MediumError> {
+    if !node.flaws.any(NAME_FLAWS) {
+        return Ok(());
+    }
+    let siblings: Vec<(names::Short, String)> = job
+        .survey
+        .tree
+        .below_root()
+        .filter(|(other, n)| n.parent == node.parent && *other != number)
+        .map(|(_, n)| (n.entry.name, n.name.to_lowercase()))
+        .collect();
+    let content = job.survey.content(job.stage, node.parent);
+    let mut long = names::long_made_legal(&node.name);
+    if node.flaws.has(Flaws::LONG_TWICE) {
+        long = (2..1000)
+            .map(|count| numbered(&long, count))
+            .find(|name| !siblings.iter().any(|(_, other)| *other == name.to_lowercase()))
+            .unwrap_or(long);
+    }
+    let mut short = names::made_legal(&node.entry.name);
+    let taken = |name: &names::Short| siblings.iter().any(|(other, _)| other == name);
+    if node.flaws.has(Flaws::SHORT_TWICE) || taken(&short) {
+        short = names::short_for(if node.long > 0 { &long } else { &node.name }, &taken);
+    }
+    let fits = names::long_parts(&long, 0).len() == usize::from(node.long) || node.long == 0;
+    let entries: Vec<&'static Entry> = [
+        (Flaws::LONG_ORDER, &c::LONG_ORDER),
+        (Flaws::LONG_CHECKSUM, &c::LONG_CHECKSUM),
+        (Flaws::LONG_ILLEGAL, &c::LONG_ILLEGAL),
+        (Flaws::LONG_TWICE, &c::NAME_TWICE),
+        (Flaws::SHORT_ILLEGAL, &c::SHORT_ILLEGAL),
+        (Flaws::SHORT_TWICE, &c::NAME_TWICE),
+    ]
+    .into_iter()
+    .filter(|(flaw, _)| node.flaws.has(*flaw))
+    .map(|(_, entry)| entry)
+    .collect();
+    let only_parts = !node.flaws.any(NAME_FLAWS.without(Flaws::LONG_ORDER.with(Flaws::LONG_CHECKSUM)));
+    let step = Step::new(
+        "name-mended",
+        if only_parts {
+            format!("{path}: write the parts of its long name again")
+        } else {
+            format!(
+                "{path}: name it {} ({})",
+                if node.long > 0 && fits { &long } else { "" },
+                names::short_text(&short, 0)
+            )
+        },
+        if only_parts { Provenance::Derived } else { Provenance::Judged },
+        if only_parts {
+            "the place of each part and the short name"
+        } else {
+            "the name, with what may not be in it replaced"
+        },
+        &entries,
+    )
+    .file(path);
+    let parts = u32::from(node.long);
+    job.steps.run(job.stage, step, |stage| rename(stage, &content, (parts, node.index), &long, &short))
+}
+
+/// `name` with a number before its extension.
+fn numbered(name: &str, count: u32) -> String {
+    match name.rsplit_once('.') {
+        Some((base, extension)) if !base.is_empty() => format!("{base} {count}.{extension}"),
+        _ => format!("{name} {count}"),
+    }
+}
+
+/// Hidden system bits on most ordinary files, if they are to go.
+fn hidden(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    if !job.steps.is_empty() {
+        return Ok(());
+    }
+    let both = ATTR_HIDDEN | ATTR_SYSTEM;
+    let all = job.survey.tree.nodes.len().minus(1);
+    let hit: Vec<(u64, String)> = job
+        .survey
+        .tree
+        .below_root()
+        .filter(|(_, node)| node.entry.attributes & both == both && check_is_hidden(node) && node.place != 0)
+        .map(|(number, node)| (node.place, job.survey.tree.path(number)))
+        .collect();
+    if hit.len() < 5 || hit.len().times(2) < all {
+        return Ok(());
+    }
+    let paths: Vec<String> = hit.iter().map(|(_, path)| path.clone()).take(2000).collect();
+    let options = [
+        ("leave", "nothing changes".to_owned()),
+        ("show", format!("{} files and folders are shown again by hosts; no content changes", hit.len())),
+    ];
+    let question = "Most files are hidden and marked as system files. Show them again?";
+    if job.choices.ask("hidden-files", question, &options, paths.clone()) == "show" {
+        let mut step = Step::new(
+            "shown-again",
+            format!("clear the hidden and system bits of {} entries", hit.len()),
+            Provenance::Judged,
+            "hosts set both bits only on files of their own",
+            &[&c::HIDDEN_TREE],
+        );
+        step.paths = paths;
+        job.steps.run(job.stage, step, |stage| {
+            hit.iter().try_for_each(|(place, _)| edit(stage, *place, |raw| raw.attributes &= !both))
+        })?;
+    }
+    Ok(())
+}

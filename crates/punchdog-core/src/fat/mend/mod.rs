@@ -1,0 +1,63 @@
+//! Steps that mend findings, written against an overlay.
+//!
+//! A round surveys the volume as it stands on the overlay, runs the earliest stage that has
+//! something to do, and returns; the caller asks for rounds until one does nothing. Stages follow
+//! the order in which one structure rests on another: boot sector, table, entries, folders, counts.
+
+mod boot_region;
+mod counts;
+mod entries;
+mod folders;
+mod keep;
+mod table;
+mod writing;
+
+pub(super) use keep::lost_name;
+
+use super::{FatVolume, boot::Boot, geometry::Believed, survey::Survey};
+use crate::{
+    medium::{MediumError, Stage},
+    progress::Watch,
+    step::{Choices, Steps},
+};
+
+/// What the stages work on.
+pub(super) struct Job<'j, 'o, 'a> {
+    pub(super) stage: &'j mut Stage<'o, 'a>,
+    pub(super) believed: &'j Believed,
+    pub(super) survey: Survey,
+    pub(super) boot: Boot,
+    pub(super) choices: &'j mut Choices,
+    pub(super) steps: &'j mut Steps,
+}
+
+type Mender = fn(&mut Job<'_, '_, '_>) -> Result<(), MediumError>;
+
+const STAGES: &[(&str, Mender)] = &[
+    ("boot", boot_region::mend),
+    ("table", table::mend),
+    ("entries", entries::mend),
+    ("lost", keep::mend),
+    ("folders", folders::mend),
+    ("counts", counts::mend),
+];
+
+/// One round; see the module.
+pub(super) fn round(
+    volume: &FatVolume,
+    stage: &mut Stage<'_, '_>,
+    choices: &mut Choices,
+    steps: &mut Steps,
+    watch: &dyn Watch,
+) -> Result<(), MediumError> {
+    let (survey, boot) = volume.read(stage, watch)?;
+    let mut job = Job { stage, believed: &volume.believed, survey, boot, choices, steps };
+    for (name, mend) in STAGES {
+        mend(&mut job)?;
+        if !job.steps.is_empty() {
+            tracing::debug!(stage = name, "a stage of mending changed something");
+            return Ok(());
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,288 @@
+//! FAT12, FAT16 and FAT32, after the published specification (version 1.03).
+//!
+//! In reading order: [`layout`] (the bytes), [`geometry`] (which geometry to believe), [`table`]
+//! (one copy of the table), [`links`] (all copies and what is believed of them), [`folder`] and
+//! [`names`] (one folder), [`tree`] (all of them), [`survey`] with `resolve` and `lost` (reading a
+//! volume through), [`boot`] and [`fsinfo`] (fields that follow from the rest), `check`, `mend`,
+//! `gates`, [`fresh`].
+
+pub mod boot;
+pub mod catalogue;
+mod check;
+pub mod folder;
+pub mod fresh;
+pub mod fsinfo;
+mod gates;
+pub mod geometry;
+pub mod layout;
+pub mod links;
+mod lost;
+mod mend;
+pub mod names;
+mod resolve;
+mod story;
+pub mod survey;
+pub mod table;
+pub mod tree;
+
+use crate::{
+    arith::Sat,
+    family::{Examination, FieldGroup, FieldRow, Kind, Tally, Volume, Wanted},
+    finding::{Collector, Weight},
+    forecast::HostForecast,
+    inventory::{FileRecord, State},
+    medium::{Medium, MediumError, Stage},
+    progress::Watch,
+    step::{Choices, Steps},
+};
+use boot::Boot;
+use folder::Flaws;
+use geometry::Believed;
+use jiff::civil::DateTime;
+use survey::Survey;
+use tree::{Node, Reached};
+
+/// The folder in which mend puts what has no place of its own.
+pub const ADRIFT: &str = "ADRIFT";
+
+/// A FAT volume whose geometry is known.
+pub struct FatVolume {
+    believed: Believed,
+}
+
+impl FatVolume {
+    /// The FAT volume on `medium`, if there is one, also without a boot sector.
+    pub fn recognise(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Self>, MediumError> {
+        Ok(geometry::believe(medium, watch)?.map(|believed| Self { believed }))
+    }
+
+    /// The geometry that is believed, and why.
+    pub fn believed(&self) -> &Believed {
+        &self.believed
+    }
+
+    fn read(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<(Survey, Boot), MediumError> {
+        let mut survey = survey::survey(medium, &self.believed.geometry, watch)?;
+        let label = survey.label.map(|(label, _)| label);
+        let boot = boot::judge(medium, &self.believed, &mut survey.links, label);
+        Ok((survey, boot))
+    }
+
+    fn gone(&self, medium: &dyn Medium) -> bool {
+        let mut links = links::Links::unread(&self.believed.geometry);
+        boot::judge(medium, &self.believed, &mut links, None).gone
+    }
+}
+
+impl Volume for FatVolume {
+    fn kind(&self) -> Kind {
+        self.believed.geometry.kind
+    }
+
+    fn bytes(&self) -> u64 {
+        self.believed.geometry.bytes()
+    }
+
+    fn examine(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Examination, MediumError> {
+        let (mut survey, boot) = self.read(medium, watch)?;
+        let mut collector = Collector::default();
+        let mut subject =
+            check::Subject { medium, believed: &self.believed, boot: &boot, survey: &mut survey };
+        check::check(&mut subject, &mut collector);
+        let mut findings = collector.into_sorted();
+        let forecast = self.forecast(medium, 512);
+        for finding in &mut findings {
+            // What stops a host is the heaviest, whatever it usually weighs.
+            if forecast.iter().any(|host| host.refused_by == Some(finding.entry.code)) {
+                finding.weight = Weight::BlocksMount;
+            }
+        }
+        findings.sort_by_key(|f| (f.weight, f.extents.first().map_or(u64::MAX, |e| e.offset)));
+        let mut examination = Examination {
+            label: survey.label.map(|(label, _)| names::label_text(&label)),
+            findings,
+            tally: tally(&survey),
+            ..Examination::default()
+        };
+        story::tell(medium, &self.believed, &boot, &mut survey, &mut examination);
+        Ok(examination)
+    }
+
+    fn files(
+        &self,
+        medium: &dyn Medium,
+        wanted: Wanted,
+        watch: &dyn Watch,
+    ) -> Result<Vec<FileRecord>, MediumError> {
+        let mut survey = survey::survey(medium, &self.believed.geometry, watch)?;
+        let mut files = Vec::new();
+        for number in 1..survey.tree.nodes.len().narrow() {
+            let extents = survey.extents(medium, number);
+            if let Some(node) = survey.tree.node(number) {
+                files.push(FileRecord {
+                    path: survey.tree.path(number),
+                    folder: node.folder,
+                    size: node.size(),
+                    state: state(node),
+                    modified: modified(node.entry.written_date.get(), node.entry.written_time.get()),
+                    extents,
+                    place: node.place,
+                    note: note(node),
+                });
+            }
+        }
+        let geometry = survey.geometry;
+        for lost in std::mem::take(&mut survey.tree.lost) {
+            let clusters = survey::chain(medium, &mut survey.links, lost.head, lost.length);
+            let each = geometry.cluster_bytes().wide();
+            let mut extents: Vec<crate::medium::Extent> = Vec::new();
+            for cluster in clusters {
+                let offset = geometry.cluster_offset(cluster);
+                match extents.last_mut() {
+                    Some(last) if last.end() == offset => last.length = last.length.plus(each),
+                    _ => extents.push(crate::medium::Extent::new(offset, each)),
+                }
+            }
+            files.push(FileRecord {
+                path: format!("{ADRIFT}/{}", mend::lost_name(lost.head, lost.extension.as_deref())),
+                folder: false,
+                size: lost.length.wide().times(each),
+                state: State::Orphan,
+                modified: None,
+                extents,
+                place: 0,
+                note: Some("clusters in use that belong to no file".to_owned()),
+            });
+        }
+        if wanted.deleted {
+            files.extend(deleted(&survey));
+        }
+        files.sort_by(|a, b| a.path.cmp(&b.path));
+        Ok(files)
+    }
+
+    fn fields(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Vec<FieldGroup>, MediumError> {
+        let (survey, boot) = self.read(medium, watch)?;
+        Ok(story::fields(medium, &self.believed, &boot, &survey))
+    }
+
+    fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
+        let gone = self.gone(medium);
+        vec![gates::linux(medium, sector, gone), gates::windows(medium, gone)]
+    }
+
+    fn mend(
+        &self,
+        stage: &mut Stage<'_, '_>,
+        choices: &mut Choices,
+        steps: &mut Steps,
+        watch: &dyn Watch,
+    ) -> Result<(), MediumError> {
+        mend::round(self, stage, choices, steps, watch)
+    }
+}
+
+fn state(node: &Node) -> State {
+    match node.reached {
+        Reached::Orphan | Reached::Undeleted => State::Orphan,
+        _ if node.whole() => State::Intact,
+        _ => State::Damaged,
+    }
+}
+
+fn note(node: &Node) -> Option<String> {
+    let text = match node.reached {
+        Reached::Orphan => "in a folder that nothing names any more",
+        Reached::Undeleted => "marked deleted, but its clusters are still in use",
+        _ if node.whole() => return None,
+        _ if node.flaws.has(Flaws::CROSSED) => "shares clusters with another file",
+        _ if node.flaws.has(Flaws::GUESSED) => "part of its chain was found by judgement",
+        _ if node.flaws.has(Flaws::BEYOND) => "part of it lies beyond the end of the image",
+        _ if node.flaws.has(Flaws::CHAIN_SHORT) => "its chain is shorter than its size",
+        _ if node.flaws.has(Flaws::SIZE_ZERO) => "it has clusters, but its size is 0",
+        _ if node.flaws.has(Flaws::NOT_FOLDER) => "its first cluster holds no folder",
+        _ => "its first cluster is wrong",
+    };
+    Some(text.to_owned())
+}
+
+/// A date and time of a folder entry; `None` for zero and for what is no date.
+pub fn modified(date: u16, time: u16) -> Option<DateTime> {
+    let field = |value: u16, shift: u16, mask: u16| i8::try_from(value >> shift & mask).ok();
+    let year = i16::try_from(date >> 9_u16).ok()?.checked_add(1980)?;
+    let second = field(time, 0, 31)?.checked_mul(2)?;
+    DateTime::new(
+        year,
+        field(date, 5, 15)?,
+        field(date, 0, 31)?,
+        field(time, 11, 31)?,
+        field(time, 5, 63)?,
+        second,
+        0,
+    )
+    .ok()
+}
+
+fn tally(survey: &Survey) -> Tally {
+    let mut tally = Tally::default();
+    for (_, node) in survey.tree.below_root() {
+        let count = match (state(node), node.folder) {
+            (State::Orphan, _) => &mut tally.orphans,
+            (_, true) => &mut tally.folders,
+            (State::Intact, _) => &mut tally.intact,
+            _ => &mut tally.damaged,
+        };
+        *count = count.plus(1);
+    }
+    tally.orphans = tally.orphans.plus(survey.tree.lost.len().wide());
+    tally
+}
+
+fn deleted(survey: &Survey) -> Vec<FileRecord> {
+    let geometry = survey.geometry;
+    let mut files = Vec::new();
+    for (folder, place, item) in &survey.tree.deleted {
+        let first = item.entry.first_cluster(geometry.wide());
+        let size = if item.entry.is_folder() { 0 } else { item.entry.size.get().wide() };
+        // The chain is gone; the usual case is that the clusters lay in a row.
+        let extents = if geometry.has(first) && size > 0 {
+            vec![crate::medium::Extent::new(geometry.cluster_offset(first), size)]
+        } else {
+            Vec::new()
+        };
+        let above = survey.tree.path(*folder);
+        let path = if above.is_empty() { item.name.clone() } else { format!("{above}/{}", item.name) };
+        files.push(FileRecord {
+            path,
+            folder: item.entry.is_folder(),
+            size,
+            state: State::Deleted,
+            modified: modified(item.entry.written_date.get(), item.entry.written_time.get()),
+            extents,
+            place: *place,
+            note: Some(
+                "deleted; its clusters are taken to lie in a row and may hold something else".to_owned(),
+            ),
+        });
+    }
+    files
+}
+
+pub(crate) use check::{differences as check_differences, is_hidden as check_is_hidden};
+
+/// A row of `fields` from a judgement.
+fn row(judgement: &boot::Judgement) -> FieldRow {
+    let text = |bytes: &Option<Vec<u8>>| bytes.as_ref().map(|bytes| judgement.text(bytes));
+    FieldRow {
+        at: judgement.at.wide(),
+        bytes: judgement.length.wide(),
+        field: judgement.field,
+        title: judgement.title,
+        primary: text(&judgement.primary),
+        backup: text(&judgement.backup),
+        computed: text(&judgement.computed),
+        believed: judgement.text(&judgement.believed),
+        why: judgement.why.clone(),
+        wrong: judgement.wrong(),
+    }
+}

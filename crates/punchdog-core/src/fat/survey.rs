@@ -1,0 +1,483 @@
+//! One reading of a whole volume: the table, then the folders from the root on, then what is left.
+//!
+//! Entries whose chains fit at once claim their clusters first. The others wait, and are settled
+//! in [`super::resolve`] in the order of certainty: by another copy of the table, by a chain that
+//! nobody claims and that fits exactly, by the likeliest run of clusters. Folders come before
+//! files, because what a folder names may explain the rest.
+
+use super::{
+    folder::{Flaws, Item, Reading},
+    geometry::{Geometry, evidence::dots},
+    layout::{ATTR_DIRECTORY, ENTRY_BYTES, ShortEntry},
+    links::{End, Links, Walk, walk},
+    names,
+    table::Link,
+    tree::{FolderNotes, Lost, Node, Reached, Tree},
+};
+use crate::{
+    arith::{Peek, Sat},
+    medium::{Extent, Medium, MediumError},
+    progress::Watch,
+};
+use fixedbitset::FixedBitSet;
+use std::collections::VecDeque;
+use zerocopy::FromZeros;
+
+/// Bytes of a folder that are read: 65536 entries (specification, "FAT Directory Structure"), and
+/// as much again for a chain that runs on too far.
+const FOLDER_LIMIT: usize = 4 << 20;
+
+/// All that one reading shows.
+pub struct Survey {
+    /// The geometry it was read with.
+    pub geometry: Geometry,
+    /// The believed table.
+    pub links: Links,
+    /// Folders and files.
+    pub tree: Tree,
+    /// One bit a cluster: somebody's.
+    pub claimed: FixedBitSet,
+    /// One bit a cluster: more than one claims it.
+    pub shared: FixedBitSet,
+    /// Free clusters.
+    pub free: u32,
+    /// Clusters marked bad.
+    pub bad: u32,
+    /// The first free cluster.
+    pub first_free: Option<u32>,
+    /// The volume label in the root folder, and the place of its entry.
+    pub label: Option<(names::Short, u64)>,
+}
+
+/// The content of a folder and where each entry of it stands.
+pub struct Content {
+    /// The bytes.
+    pub bytes: Vec<u8>,
+    places: Vec<Extent>,
+}
+
+impl Content {
+    /// Where entry `index` stands: bytes from the start of the volume.
+    pub fn place(&self, index: u32) -> Option<u64> {
+        let mut at = index.wide().times(ENTRY_BYTES.wide());
+        for place in &self.places {
+            if at < place.length {
+                return Some(place.offset.plus(at));
+            }
+            at = at.minus(place.length);
+        }
+        None
+    }
+    /// Entries there is room for.
+    pub fn entries(&self) -> u32 {
+        self.bytes.len().per(ENTRY_BYTES).narrow()
+    }
+}
+
+/// The survey in the making.
+pub(super) struct Surveyor<'m> {
+    pub(super) medium: &'m dyn Medium,
+    pub(super) geometry: Geometry,
+    pub(super) links: Links,
+    pub(super) tree: Tree,
+    pub(super) claimed: FixedBitSet,
+    pub(super) shared: FixedBitSet,
+    /// First clusters that entries name: not to be run over by a guess.
+    pub(super) heads: FixedBitSet,
+    seen: FixedBitSet,
+    queue: VecDeque<u32>,
+    /// Nodes whose chains do not fit as they stand, not yet looked into.
+    pub(super) fresh: Vec<u32>,
+    /// Those for which no copy of the table has a chain that fits.
+    pub(super) waiting_folders: VecDeque<u32>,
+    pub(super) waiting_files: Vec<u32>,
+    /// Items behind an end mark, by folder.
+    behind: Vec<(u32, u64, Item)>,
+    pub(super) lost: Option<Vec<Lost>>,
+    label: Option<(names::Short, u64)>,
+    watch: &'m dyn Watch,
+}
+
+/// Reads the volume through.
+pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Result<Survey, MediumError> {
+    let links = Links::read(medium, geometry, watch);
+    let bits = || FixedBitSet::with_capacity(geometry.last_cluster().plus(1).size());
+    let mut surveyor = Surveyor {
+        medium,
+        geometry: *geometry,
+        links,
+        tree: Tree::default(),
+        claimed: bits(),
+        shared: bits(),
+        heads: bits(),
+        seen: bits(),
+        queue: VecDeque::new(),
+        fresh: Vec::new(),
+        waiting_folders: VecDeque::new(),
+        waiting_files: Vec::new(),
+        behind: Vec::new(),
+        lost: None,
+        label: None,
+        watch,
+    };
+    surveyor.run()?;
+    Ok(surveyor.finish())
+}
+
+impl Surveyor<'_> {
+    fn run(&mut self) -> Result<(), MediumError> {
+        self.add_root();
+        loop {
+            while let Some(folder) = self.queue.pop_front() {
+                if self.watch.stop() {
+                    return Err(MediumError::Stopped);
+                }
+                let known = self.tree.nodes.len().wide();
+                self.watch.at("reading folders", known.minus(self.queue.len().wide()), known);
+                self.read_folder(folder);
+            }
+            if self.settle_by_copies() {
+                continue;
+            }
+            if let Some(folder) = self.waiting_folders.pop_front() {
+                self.resolve_folder(folder);
+                continue;
+            }
+            if self.adopt_deleted() || self.adopt_orphans() {
+                continue;
+            }
+            break;
+        }
+        self.resolve_files();
+        self.accept_behind();
+        self.mark_crossed();
+        Ok(())
+    }
+
+    fn add_root(&mut self) {
+        let entry = ShortEntry { attributes: ATTR_DIRECTORY, ..ShortEntry::new_zeroed() };
+        self.tree.nodes.push(Node {
+            parent: 0,
+            name: "".into(),
+            entry,
+            place: 0,
+            index: 0,
+            long: 0,
+            folder: true,
+            first: self.geometry.root_cluster,
+            length: 0,
+            flaws: Flaws::default(),
+            reached: Reached::Tree,
+            fault: None,
+        });
+        if self.geometry.wide() {
+            self.heads.insert(self.geometry.root_cluster.size());
+            self.meet(0);
+        } else {
+            self.queue.push_back(0);
+        }
+    }
+
+    pub(super) fn node(&self, number: u32) -> Option<&Node> {
+        self.tree.node(number)
+    }
+    pub(super) fn change(&mut self, number: u32, with: impl FnOnce(&mut Node)) {
+        if let Some(node) = self.tree.nodes.get_mut(number.size()) {
+            with(node);
+        }
+    }
+
+    /// The chain from `first` as it is believed now.
+    pub(super) fn walk(&mut self, first: u32) -> Walk {
+        let (links, medium) = (&mut self.links, self.medium);
+        walk(first, &self.claimed, &mut self.seen, |c| (links.get(medium, c), links.differs(c)))
+    }
+    /// The chain from `first` with `choose` answering for each cluster.
+    pub(super) fn walk_by(
+        &mut self,
+        first: u32,
+        mut choose: impl FnMut(&mut Links, &dyn Medium, u32) -> Link,
+    ) -> Walk {
+        let (links, medium) = (&mut self.links, self.medium);
+        walk(first, &self.claimed, &mut self.seen, |c| {
+            let differs = links.differs(c);
+            (choose(links, medium, c), differs)
+        })
+    }
+
+    /// True when the cluster begins a folder that names itself.
+    pub(super) fn is_folder_start(&self, cluster: u32) -> bool {
+        self.dots_at(cluster).is_some_and(|(own, _)| own == cluster)
+    }
+    /// What "." and ".." at the beginning of `cluster` name.
+    pub(super) fn dots_at(&self, cluster: u32) -> Option<(u32, u32)> {
+        let mask = if self.geometry.wide() { u32::MAX } else { 0xFFFF };
+        let bytes =
+            self.medium.lenient(self.geometry.cluster_offset(cluster), 2_usize.times(ENTRY_BYTES)).bytes;
+        dots(&bytes).map(|(own, parent)| (own & mask, parent & mask))
+    }
+
+    /// First meeting with a node: claims its chain if it fits at once.
+    fn meet(&mut self, number: u32) {
+        let Some(node) = self.node(number) else { return };
+        let (first, size, folder) = (node.first, node.size(), node.folder);
+        if first == 0 && size == 0 && !folder {
+            return;
+        }
+        if !self.geometry.has(first) {
+            self.fresh.push(number);
+            return;
+        }
+        self.heads.insert(first.size());
+        let walk = self.walk(first);
+        let fits = !walk.disputed && walk.meets.is_none() && walk.end == End::Proper;
+        let right = if folder {
+            number == 0 || self.is_folder_start(first)
+        } else {
+            walk.length == self.geometry.clusters_for(size)
+        };
+        if fits && right {
+            self.claim(number, &walk);
+        } else {
+            self.fresh.push(number);
+        }
+    }
+
+    /// Gives the clusters of `walk` to a node; those that are somebody's already become shared.
+    pub(super) fn claim(&mut self, number: u32, walk: &Walk) {
+        for cluster in walk.clusters() {
+            if self.claimed.put(cluster.size()) {
+                self.shared.insert(cluster.size());
+            }
+        }
+        let beyond = walk
+            .runs
+            .iter()
+            .any(|(start, length)| self.geometry.cluster_offset(start.plus(*length)) > self.medium.len());
+        self.change(number, |node| {
+            node.length = walk.length;
+            if beyond {
+                node.flaws.set(Flaws::BEYOND);
+            }
+        });
+        if self.node(number).is_some_and(|node| node.folder) {
+            self.queue.push_back(number);
+        }
+    }
+
+    /// The content of a folder along its believed chain.
+    pub(super) fn content(&mut self, number: u32) -> Content {
+        let node = self.node(number);
+        let (first, length) = node.map_or((0, 0), |node| (node.first, node.length));
+        content(self.medium, &mut self.links, &self.geometry, number == 0, first, length)
+    }
+
+    fn read_folder(&mut self, number: u32) {
+        let content = self.content(number);
+        let reading = Reading::of(&content.bytes, self.geometry.bounds(), number == 0);
+        let mut notes = FolderNotes::of(&reading);
+        self.judge_dots(number, &reading, &mut notes);
+        for (rank, index) in reading.labels.iter().enumerate() {
+            let raw = content.bytes.part(index.times(ENTRY_BYTES), ENTRY_BYTES);
+            if let (0, 0, Some(entry), Some(place)) =
+                (number, rank, ShortEntry::read(raw), content.place(index.narrow()))
+            {
+                self.label = Some((entry.name, place));
+            } else {
+                notes.labels.push(index.narrow());
+            }
+        }
+        if !notes.is_empty() {
+            self.tree.notes.insert(number, notes);
+        }
+        for item in reading.items {
+            if let Some(place) = content.place(item.index.narrow()) {
+                let added = self.add(number, place, &item, Reached::Tree);
+                self.meet(added);
+            }
+        }
+        for item in reading.deleted {
+            if let Some(place) = content.place(item.index.narrow()) {
+                self.tree.deleted.push((number, place, item));
+            }
+        }
+        for item in reading.behind_end {
+            if let Some(place) = content.place(item.index.narrow()) {
+                self.behind.push((number, place, item));
+            }
+        }
+    }
+
+    fn judge_dots(&self, number: u32, reading: &Reading, notes: &mut FolderNotes) {
+        let Some(node) = self.node(number).filter(|_| number != 0) else { return };
+        let wide = self.geometry.wide();
+        let own = reading.dot.map(|dot| dot.first_cluster(wide));
+        if own != Some(node.first) {
+            notes.dot_wrong = Some(own);
+        }
+        // The root is 0 in ".." also on FAT32, where it has a cluster of its own
+        // (specification, "FAT Directory Structure").
+        let parent = if node.parent == 0 { 0 } else { self.node(node.parent).map_or(0, |p| p.first) };
+        let above = reading.dot_dot.map(|dot| dot.first_cluster(wide));
+        if above != Some(parent) {
+            notes.dot_dot_wrong = Some((above, parent));
+        }
+    }
+
+    pub(super) fn add(&mut self, parent: u32, place: u64, item: &Item, reached: Reached) -> u32 {
+        let number = self.tree.nodes.len().narrow();
+        let above = self.node(parent).map_or(Reached::Tree, |node| node.reached);
+        self.tree.nodes.push(Node {
+            parent,
+            name: item.name.clone().into_boxed_str(),
+            entry: item.entry,
+            place,
+            index: item.index.narrow(),
+            long: u8::try_from(item.long.len()).unwrap_or(u8::MAX),
+            folder: item.entry.attributes & ATTR_DIRECTORY != 0,
+            first: item.entry.first_cluster(self.geometry.wide()),
+            length: 0,
+            flaws: item.flaws,
+            reached: if reached == Reached::Tree && above == Reached::Orphan {
+                Reached::Orphan
+            } else {
+                reached
+            },
+            fault: None,
+        });
+        number
+    }
+
+    /// Entries behind an end mark are real when their chains fit and are nobody else's.
+    fn accept_behind(&mut self) {
+        for (folder, place, item) in std::mem::take(&mut self.behind) {
+            let first = item.entry.first_cluster(self.geometry.wide());
+            let size = item.entry.size.get().wide();
+            if !self.geometry.has(first) {
+                continue;
+            }
+            let walk = self.walk(first);
+            let fits = walk.end == End::Proper && walk.meets.is_none();
+            let is_folder = item.entry.is_folder();
+            let right = if is_folder {
+                self.is_folder_start(first)
+            } else {
+                walk.length == self.geometry.clusters_for(size)
+            };
+            if fits && right {
+                let number = self.add(folder, place, &item, Reached::BehindEnd);
+                self.claim(number, &walk);
+                self.tree.notes.entry(folder).or_default().tail_is_real = true;
+                self.lost = None;
+            }
+        }
+        while let Some(folder) = self.queue.pop_front() {
+            self.read_folder(folder);
+        }
+        self.resolve_files();
+    }
+
+    fn finish(mut self) -> Survey {
+        let lost = self.take_lost();
+        let (mut free, mut bad, mut first_free) = (0_u32, 0_u32, None);
+        for cluster in 2..=self.geometry.last_cluster() {
+            match self.links.get(self.medium, cluster) {
+                Link::Free | Link::Unreadable if !self.claimed.contains(cluster.size()) => {
+                    free = free.plus(1);
+                    first_free = first_free.or(Some(cluster));
+                }
+                Link::Bad => bad = bad.plus(1),
+                _ => {}
+            }
+        }
+        self.tree.lost = lost;
+        Survey {
+            geometry: self.geometry,
+            links: self.links,
+            tree: self.tree,
+            claimed: self.claimed,
+            shared: self.shared,
+            free,
+            bad,
+            first_free,
+            label: self.label,
+        }
+    }
+}
+
+/// The content of a folder along the believed chain from `first`, `length` clusters long.
+fn content(
+    medium: &dyn Medium,
+    links: &mut Links,
+    geometry: &Geometry,
+    root: bool,
+    first: u32,
+    length: u32,
+) -> Content {
+    let mut places = Vec::new();
+    if root && !geometry.wide() {
+        places.push(Extent::new(geometry.root_offset(), geometry.root_bytes()));
+    } else {
+        let each = geometry.cluster_bytes().wide();
+        let most = FOLDER_LIMIT.narrow().per(geometry.cluster_bytes()).max(1);
+        for cluster in chain(medium, links, first, length.min(most)) {
+            let place = Extent::new(geometry.cluster_offset(cluster), each);
+            match places.last_mut() {
+                Some(last) if Extent::end(*last) == place.offset => last.length = last.length.plus(each),
+                _ => places.push(place),
+            }
+        }
+    }
+    let mut bytes = Vec::new();
+    for place in &places {
+        bytes.extend(medium.lenient(place.offset, place.length.size()).bytes);
+    }
+    Content { bytes, places }
+}
+
+/// The first `length` clusters of the believed chain from `first`.
+pub fn chain(medium: &dyn Medium, links: &mut Links, first: u32, length: u32) -> Vec<u32> {
+    let mut clusters = Vec::new();
+    let mut at = first;
+    while clusters.len() < length.size() && links.geometry().has(at) {
+        clusters.push(at);
+        match links.get(medium, at) {
+            Link::Next(next) => at = next,
+            _ => break,
+        }
+    }
+    clusters
+}
+
+impl Survey {
+    /// The content of folder `number`.
+    pub fn content(&mut self, medium: &dyn Medium, number: u32) -> Content {
+        let (first, length) = self.tree.node(number).map_or((0, 0), |node| (node.first, node.length));
+        content(medium, &mut self.links, &self.geometry, number == 0, first, length)
+    }
+    /// The clusters of node `number`, in order.
+    pub fn clusters(&mut self, medium: &dyn Medium, number: u32) -> Vec<u32> {
+        let (first, length) = self.tree.node(number).map_or((0, 0), |node| (node.first, node.length));
+        chain(medium, &mut self.links, first, length)
+    }
+    /// The ranges of the volume that hold the content of node `number`, cut at its size.
+    pub fn extents(&mut self, medium: &dyn Medium, number: u32) -> Vec<Extent> {
+        let size = self.tree.node(number).map_or(0, |node| if node.folder { u64::MAX } else { node.size() });
+        let each = self.geometry.cluster_bytes().wide();
+        let mut left = size;
+        let mut extents: Vec<Extent> = Vec::new();
+        for cluster in self.clusters(medium, number) {
+            let take = each.min(left);
+            if take == 0 {
+                break;
+            }
+            left = left.minus(take);
+            let offset = self.geometry.cluster_offset(cluster);
+            match extents.last_mut() {
+                Some(last) if last.end() == offset => last.length = last.length.plus(take),
+                _ => extents.push(Extent::new(offset, take)),
+            }
+        }
+        extents
+    }
+}

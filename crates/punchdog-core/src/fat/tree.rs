@@ -1,0 +1,183 @@
+//! Folders and files as they can be reached, and what cannot be reached any more.
+
+use super::{
+    folder::{Flaws, Item, Reading},
+    geometry::Geometry,
+    layout::ShortEntry,
+    links::End,
+};
+use crate::arith::Sat;
+
+/// How a file or folder was reached.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Reached {
+    /// From the root, through entries.
+    Tree,
+    /// It lies in a folder that no entry names any more.
+    Orphan,
+    /// Its entry stands behind the end mark of its folder.
+    BehindEnd,
+    /// Its entry is marked deleted, but its clusters are still in use and nobody else's.
+    Undeleted,
+}
+
+/// One file or folder.
+#[derive(Debug, Clone)]
+pub struct Node {
+    /// The folder it lies in; the root is its own.
+    pub parent: u32,
+    /// Its name.
+    pub name: Box<str>,
+    /// Its short entry as it stands.
+    pub entry: ShortEntry,
+    /// Where that entry stands: bytes from the start of the volume.
+    pub place: u64,
+    /// The index of that entry in its folder.
+    pub index: u32,
+    /// How many entries before it hold its long name.
+    pub long: u8,
+    /// It is a folder.
+    pub folder: bool,
+    /// The first cluster that is believed; 0 for none.
+    pub first: u32,
+    /// Clusters in the believed chain.
+    pub length: u32,
+    /// What is wrong with it.
+    pub flaws: Flaws,
+    /// How it was reached.
+    pub reached: Reached,
+    /// Where its chain, as it stands, goes wrong: cluster and how.
+    pub fault: Option<(u32, End)>,
+}
+
+/// What is wrong with one folder as a whole; kept only where something is.
+#[derive(Debug, Default)]
+pub struct FolderNotes {
+    /// The `.` entry names another cluster than the folder's own, or is missing.
+    pub dot_wrong: Option<Option<u32>>,
+    /// The same for `..`; with what it should be.
+    pub dot_dot_wrong: Option<(Option<u32>, u32)>,
+    /// Indices of parts of long names that belong to nothing.
+    pub stray_parts: Vec<u32>,
+    /// Indices of entries that are junk.
+    pub junk: Vec<u32>,
+    /// Indices of `.` and `..` entries in wrong places.
+    pub stray_dots: Vec<u32>,
+    /// Indices of volume labels that should not be there.
+    pub labels: Vec<u32>,
+    /// The index of the end mark, where something stands behind it, and of what stands there.
+    pub tail: Option<(u32, u32)>,
+    /// Entries behind the end mark look whole.
+    pub tail_is_real: bool,
+    /// Clusters in which the folder could not be read.
+    pub unreadable: bool,
+}
+
+impl FolderNotes {
+    /// True when nothing is wrong.
+    pub fn is_empty(&self) -> bool {
+        self.dot_wrong.is_none()
+            && self.dot_dot_wrong.is_none()
+            && self.stray_parts.is_empty()
+            && self.junk.is_empty()
+            && self.stray_dots.is_empty()
+            && self.labels.is_empty()
+            && self.tail.is_none()
+            && !self.unreadable
+    }
+
+    /// The notes that a reading gives rise to; dots are judged apart.
+    pub fn of(reading: &Reading) -> Self {
+        let narrow = |list: &[usize]| list.iter().map(|index| index.narrow()).collect();
+        let tail = reading.end.zip(reading.tail).map(|(end, tail)| (end.narrow(), tail.narrow()));
+        Self {
+            stray_parts: narrow(&reading.stray_parts),
+            junk: narrow(&reading.junk),
+            stray_dots: narrow(&reading.stray_dots),
+            tail,
+            ..Self::default()
+        }
+    }
+}
+
+/// A chain that no file or folder claims.
+#[derive(Debug, Clone)]
+pub struct Lost {
+    /// Its first cluster.
+    pub head: u32,
+    /// Its clusters.
+    pub length: u32,
+    /// How it ends.
+    pub end: End,
+    /// It begins with "." and "..": the cluster ".." names.
+    pub folder_in: Option<u32>,
+    /// The usual extension of what it begins like.
+    pub extension: Option<String>,
+}
+
+/// The files and folders of a volume.
+#[derive(Debug, Default)]
+pub struct Tree {
+    /// All nodes; the first is the root.
+    pub nodes: Vec<Node>,
+    /// What is wrong with folders as a whole, by node number.
+    pub notes: std::collections::BTreeMap<u32, FolderNotes>,
+    /// Deleted entries: folder, entry place, item.
+    pub deleted: Vec<(u32, u64, Item)>,
+    /// Chains that nothing claims.
+    pub lost: Vec<Lost>,
+}
+
+impl Tree {
+    /// A node by its number.
+    pub fn node(&self, number: u32) -> Option<&Node> {
+        self.nodes.get(number.size())
+    }
+    /// The path of a node: `/` between names, none in front; the root is empty.
+    pub fn path(&self, number: u32) -> String {
+        let mut names: Vec<&str> = Vec::new();
+        let mut at = number;
+        // A tree is no deeper than it has nodes.
+        for _ in 0..self.nodes.len() {
+            let Some(node) = self.node(at).filter(|_| at != 0) else { break };
+            names.push(&node.name);
+            at = node.parent;
+        }
+        names.reverse();
+        names.join("/")
+    }
+    /// The path of a folder for a sentence: the root is "the root folder".
+    pub fn folder_title(&self, number: u32) -> String {
+        if number == 0 { "the root folder".to_owned() } else { format!("folder {}", self.path(number)) }
+    }
+    /// Nodes with their numbers, the root left out.
+    pub fn below_root(&self) -> impl Iterator<Item = (u32, &Node)> {
+        self.nodes.iter().enumerate().skip(1).map(|(number, node)| (number.narrow(), node))
+    }
+}
+
+/// The flaws that take something from a file's content.
+pub const DAMAGING: Flaws = Flaws::NO_FIRST
+    .with(Flaws::FIRST_RANGE)
+    .with(Flaws::FIRST_FREE)
+    .with(Flaws::CROSSED)
+    .with(Flaws::CHAIN_SHORT)
+    .with(Flaws::SIZE_ZERO)
+    .with(Flaws::NOT_FOLDER)
+    .with(Flaws::GUESSED)
+    .with(Flaws::BEYOND);
+
+impl Node {
+    /// Bytes that a reader can expect of it.
+    pub fn size(&self) -> u64 {
+        if self.folder { 0 } else { self.entry.size.get().wide() }
+    }
+    /// True when nothing of its content is in doubt.
+    pub fn whole(&self) -> bool {
+        !self.flaws.any(DAMAGING)
+    }
+    /// Bytes that its believed chain holds of its size.
+    pub fn held(&self, geometry: &Geometry) -> u64 {
+        self.size().min(self.length.wide().times(geometry.cluster_bytes().wide()))
+    }
+}

@@ -1,0 +1,266 @@
+//! Files with their states, and the difference between two lists of them.
+
+use crate::{
+    arith::Sat,
+    medium::{Extent, Medium},
+};
+use jiff::civil::DateTime;
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+use std::collections::{BTreeMap, HashMap};
+
+/// What can be had of a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum State {
+    /// All of it, and it can be reached.
+    Intact,
+    /// Something of it is missing or in doubt.
+    Damaged,
+    /// Nothing names it any more.
+    Orphan,
+    /// Deleted; its clusters may hold something else.
+    Deleted,
+}
+
+impl State {
+    /// The word as people and JSON read it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Intact => "intact",
+            Self::Damaged => "damaged",
+            Self::Orphan => "orphan",
+            Self::Deleted => "deleted",
+        }
+    }
+}
+
+/// One file or folder.
+#[derive(Debug, Clone)]
+pub struct FileRecord {
+    /// Its path: `/` between names, none in front.
+    pub path: String,
+    /// It is a folder.
+    pub folder: bool,
+    /// Its size in bytes; 0 for folders.
+    pub size: u64,
+    /// What can be had of it.
+    pub state: State,
+    /// When it was last written.
+    pub modified: Option<DateTime>,
+    /// Where its content lies: bytes from the start of the volume; shorter than `size` where some
+    /// of it is missing.
+    pub extents: Vec<Extent>,
+    /// Where its entry stands in the volume; 0 when it has none.
+    pub place: u64,
+    /// Why it is not intact.
+    pub note: Option<String>,
+}
+
+impl FileRecord {
+    /// Bytes of content that can be read.
+    pub fn held(&self) -> u64 {
+        self.extents.iter().fold(0, |sum, extent| sum.plus(extent.length))
+    }
+
+    /// Passes the content to `take` in pieces of at most 1 MiB; zeroes stand for what cannot be
+    /// read. Returns how many bytes that were.
+    pub fn read(&self, medium: &dyn Medium, mut take: impl FnMut(&[u8])) -> u64 {
+        let mut missing = 0_u64;
+        for extent in &self.extents {
+            let mut at = extent.offset;
+            while at < extent.end() {
+                let length = extent.end().minus(at).min(1 << 20);
+                let got = medium.lenient(at, length.size());
+                missing = got.missing.iter().fold(missing, |sum, hole| sum.plus(hole.length));
+                take(&got.bytes);
+                at = at.plus(length);
+            }
+        }
+        missing
+    }
+
+    /// The SHA-256 of the content that is there, in hexadecimal.
+    pub fn sha256(&self, medium: &dyn Medium) -> String {
+        let mut hash = Sha256::new();
+        self.read(medium, |bytes| hash.update(bytes));
+        hex::encode(hash.finalize())
+    }
+}
+
+/// What becomes of a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Fate {
+    /// As it was, whole before and after.
+    Intact,
+    /// Not to be had on a host before, whole afterwards.
+    Back,
+    /// Whole content, another path.
+    Moved,
+    /// Its end is missing afterwards.
+    Shorter,
+    /// Damaged before and after.
+    Damaged,
+    /// Not there any more.
+    Lost,
+}
+
+/// A file's fate.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Change {
+    /// What becomes of it.
+    pub fate: Fate,
+    /// Its path before, or afterwards where it had none.
+    pub path: String,
+    /// Its path afterwards, where that is another.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub to: Option<String>,
+    /// Bytes before and afterwards, where they differ.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub bytes: Option<(u64, u64)>,
+}
+
+/// A list of files, without deleted ones.
+#[derive(Debug, Clone, Default)]
+pub struct Inventory {
+    /// The files and folders, by path.
+    pub files: Vec<FileRecord>,
+}
+
+impl Inventory {
+    /// An inventory of these files; deleted ones are left out.
+    pub fn new(mut files: Vec<FileRecord>) -> Self {
+        files.retain(|file| file.state != State::Deleted);
+        Self { files }
+    }
+
+    /// A digest of paths, sizes, states and places of content: equal digests, equal inventories.
+    pub fn digest(&self) -> String {
+        let mut hash = Sha256::new();
+        for file in &self.files {
+            hash.update(file.path.as_bytes());
+            hash.update([0, u8::from(file.folder)]);
+            hash.update(file.state.name().as_bytes());
+            hash.update(file.size.to_le_bytes());
+            for extent in &file.extents {
+                hash.update(extent.offset.to_le_bytes());
+                hash.update(extent.length.to_le_bytes());
+            }
+        }
+        hex::encode(hash.finalize())
+    }
+
+    /// What becomes of each file from this inventory to `after`. A file is the same when its
+    /// entry stands in the same place, or else when its content lies in the same place. With
+    /// `hidden`, no host could reach anything before, so what is whole afterwards is back.
+    pub fn changes_to(&self, after: &Self, hidden: bool) -> Vec<Change> {
+        let mut by_place: HashMap<u64, &FileRecord> = HashMap::new();
+        let mut by_content: HashMap<(u64, u64), &FileRecord> = HashMap::new();
+        for file in after.files.iter().filter(|file| !file.folder) {
+            by_place.insert(file.place, file);
+            if let Some(first) = file.extents.first() {
+                by_content.insert((first.offset, first.length), file);
+            }
+        }
+        let mut met: std::collections::HashSet<&str> = std::collections::HashSet::new();
+        let mut changes = Vec::new();
+        for file in self.files.iter().filter(|file| !file.folder) {
+            let same_content = file.extents.first().and_then(|e| by_content.get(&(e.offset, e.length)));
+            let same_place = by_place.get(&file.place).filter(|_| file.place != 0);
+            let Some(now) = same_place.or(same_content) else {
+                changes.push(Change { fate: Fate::Lost, path: file.path.clone(), to: None, bytes: None });
+                continue;
+            };
+            met.insert(&now.path);
+            changes.push(change(file, now, hidden));
+        }
+        for file in after.files.iter().filter(|file| !file.folder && !met.contains(file.path.as_str())) {
+            changes.push(Change { fate: Fate::Back, path: file.path.clone(), to: None, bytes: None });
+        }
+        changes
+    }
+}
+
+fn change(before: &FileRecord, after: &FileRecord, hidden: bool) -> Change {
+    let moved = before.path != after.path;
+    let (held, holds) = (before.size, after.size.min(after.held()));
+    let whole = after.state == State::Intact;
+    let fate = match (whole, before.state) {
+        // A damaged file whose size was set to what is there is whole again, but shorter.
+        _ if holds < held => Fate::Shorter,
+        (false, _) => Fate::Damaged,
+        (true, State::Intact) if moved => Fate::Moved,
+        (true, State::Intact) if !hidden => Fate::Intact,
+        (true, _) => Fate::Back,
+    };
+    Change {
+        fate,
+        path: before.path.clone(),
+        to: moved.then(|| after.path.clone()),
+        bytes: (held != holds).then_some((held, holds)),
+    }
+}
+
+/// How many files have which fate.
+pub fn count(changes: &[Change]) -> BTreeMap<Fate, u64> {
+    let mut counts = BTreeMap::new();
+    for change in changes {
+        let count = counts.entry(change.fate).or_insert(0_u64);
+        *count = count.plus(1);
+    }
+    counts
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn file(path: &str, place: u64, size: u64, state: State) -> FileRecord {
+        let extents = vec![Extent::new(place * 1000, size)];
+        FileRecord {
+            path: path.into(),
+            folder: false,
+            size,
+            state,
+            modified: None,
+            extents,
+            place,
+            note: None,
+        }
+    }
+
+    #[test]
+    fn every_fate_is_told_apart() {
+        let before = Inventory::new(vec![
+            file("same", 1, 10, State::Intact),
+            file("cut", 2, 10, State::Damaged),
+            file("mended", 3, 10, State::Damaged),
+            file("gone", 4, 10, State::Orphan),
+            file("named", 5, 10, State::Intact),
+            file("broken", 6, 10, State::Damaged),
+        ]);
+        let after = Inventory::new(vec![
+            file("same", 1, 10, State::Intact),
+            file("cut", 2, 4, State::Intact),
+            file("mended", 3, 10, State::Intact),
+            file("other", 5, 10, State::Intact),
+            file("broken", 6, 10, State::Damaged),
+            file("new", 7, 10, State::Intact),
+        ]);
+        let fates: Vec<(String, Fate)> =
+            before.changes_to(&after, false).into_iter().map(|c| (c.path, c.fate)).collect();
+        let expected = [
+            ("same", Fate::Intact),
+            ("cut", Fate::Shorter),
+            ("mended", Fate::Back),
+            ("gone", Fate::Lost),
+            ("named", Fate::Moved),
+            ("broken", Fate::Damaged),
+            ("new", Fate::Back),
+        ];
+        assert_eq!(fates, expected.map(|(path, fate)| (path.to_owned(), fate)));
+        assert_eq!(before.changes_to(&before, true)[0].fate, Fate::Back);
+        assert_ne!(before.digest(), after.digest());
+    }
+}

@@ -1,0 +1,47 @@
+//! Everything that knows about volumes.
+//!
+//! The core reads bytes through [`medium::Medium`], judges them, and describes what it found
+//! ([`finding::Finding`]), what each host would say ([`forecast`]), and how it can be mended
+//! ([`plan`]). It prints nothing, opens no terminal, and never writes to the image it reads:
+//! every repair is written to a [`medium::Overlay`] and proved there.
+//!
+//! ```
+//! use punchdog_core::{family, medium::Memory, progress::Silent};
+//!
+//! // Sixty-four KiB of zeroes hold no volume, and the core says so instead of guessing.
+//! let image = Memory::new(vec![0; 65536]);
+//! assert!(family::recognise(&image, &Silent).unwrap().is_none());
+//! ```
+#![cfg_attr(
+    not(test),
+    deny(
+        clippy::unwrap_used,
+        clippy::expect_used,
+        clippy::panic,
+        clippy::unreachable,
+        clippy::todo,
+        clippy::indexing_slicing,
+        clippy::string_slice,
+        clippy::arithmetic_side_effects,
+        clippy::as_conversions,
+        clippy::print_stdout,
+        clippy::print_stderr,
+        clippy::exit,
+        clippy::disallowed_methods
+    )
+)]
+
+pub mod apply;
+pub mod arith;
+pub mod content;
+pub mod family;
+pub mod fat;
+pub mod finding;
+pub mod forecast;
+pub mod inventory;
+pub mod journal;
+pub mod medium;
+pub mod partition;
+pub mod plan;
+pub mod progress;
+pub mod step;

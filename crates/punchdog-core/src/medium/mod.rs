@@ -1,0 +1,212 @@
+//! The only door to bytes.
+//!
+//! No file system code knows whether its bytes come from a file, a window of one, memory, a
+//! medium with unreadable places, or an overlay that holds a repair in the making.
+//!
+//! Reading never mixes up two things: bytes that are *wrong* come back as they are, bytes that
+//! *cannot be read* come back as an error that says where.
+
+mod file;
+mod holes;
+mod overlay;
+mod spill;
+mod witness;
+
+pub use file::FileImage;
+pub use holes::WithUnreadable;
+pub use overlay::{Overlay, Rewrite, Stage};
+pub use witness::Witness;
+
+use crate::arith::Sat;
+
+/// A range of bytes: `offset` from the start of the medium, `length` bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize, serde::Deserialize)]
+pub struct Extent {
+    /// Bytes from the start.
+    pub offset: u64,
+    /// Bytes.
+    pub length: u64,
+}
+
+impl Extent {
+    /// A range of `length` bytes from `offset`.
+    pub fn new(offset: u64, length: u64) -> Self {
+        Self { offset, length }
+    }
+    /// The first byte behind the range.
+    pub fn end(self) -> u64 {
+        self.offset.plus(self.length)
+    }
+    /// The same range, `by` bytes further on.
+    #[must_use]
+    pub fn moved(self, by: u64) -> Self {
+        Self::new(self.offset.plus(by), self.length)
+    }
+}
+
+/// Why bytes could not be had.
+#[derive(Debug, thiserror::Error)]
+pub enum MediumError {
+    /// The range reaches past the end of the medium.
+    #[error("bytes {offset}..{} lie beyond the end of the image at {end}", offset.saturating_add(*length))]
+    Beyond {
+        /// Where the read began.
+        offset: u64,
+        /// Bytes asked for.
+        length: u64,
+        /// Bytes the medium has.
+        end: u64,
+    },
+    /// The device or file reported an error.
+    #[error("bytes {offset}..{} cannot be read: {source}", offset.saturating_add(*length))]
+    Unreadable {
+        /// Where the read began.
+        offset: u64,
+        /// Bytes asked for.
+        length: u64,
+        /// What the operating system said.
+        source: std::io::Error,
+    },
+    /// The work was told to stop.
+    #[error("stopped on request")]
+    Stopped,
+    /// The temporary file of the overlay failed.
+    #[error("the temporary file of the overlay failed: {0}")]
+    Spill(std::io::Error),
+}
+
+/// Bytes at offsets.
+pub trait Medium: Send + Sync {
+    /// Bytes in the medium.
+    fn len(&self) -> u64;
+    /// True for a medium without a byte.
+    fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+    /// Fills `into` from `offset`, or says why not.
+    fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError>;
+}
+
+/// The size of the pieces in which a failing read is tried again: the smallest logical sector.
+const PIECE: usize = 512;
+
+/// What a lenient read gives: bytes, with zeroes where none could be had, and those places.
+#[derive(Debug, Clone, Default)]
+pub struct Lenient {
+    /// As many bytes as were asked for.
+    pub bytes: Vec<u8>,
+    /// Ranges, from the start of the medium, that are zero here because they could not be read.
+    pub missing: Vec<Extent>,
+}
+
+impl dyn Medium + '_ {
+    /// `length` bytes from `offset`. `length` comes from the caller's own bounds, never straight
+    /// from a field on the disk.
+    pub fn bytes(&self, offset: u64, length: usize) -> Result<Vec<u8>, MediumError> {
+        if offset.plus(length.wide()) > self.len() {
+            return Err(MediumError::Beyond { offset, length: length.wide(), end: self.len() });
+        }
+        let mut into = vec![0; length];
+        self.read_at(offset, &mut into)?;
+        Ok(into)
+    }
+
+    /// `length` bytes from `offset`, with zeroes for what lies beyond the end or cannot be read.
+    pub fn lenient(&self, offset: u64, length: usize) -> Lenient {
+        let mut got = Lenient { bytes: vec![0; length], missing: Vec::new() };
+        let there = self.len().minus(offset).min(length.wide()).size();
+        if let Some(whole) = got.bytes.get_mut(..there)
+            && self.read_at(offset, whole).is_err()
+        {
+            whole.fill(0);
+            for (number, piece) in whole.chunks_mut(PIECE).enumerate() {
+                let at = offset.plus(number.times(PIECE).wide());
+                if self.read_at(at, piece).is_err() {
+                    piece.fill(0);
+                    got.missing.push(Extent::new(at, piece.len().wide()));
+                }
+            }
+        }
+        if there < length {
+            got.missing.push(Extent::new(offset.plus(there.wide()), length.minus(there).wide()));
+        }
+        got
+    }
+}
+
+/// Bytes in memory.
+pub struct Memory(Vec<u8>);
+
+impl Memory {
+    /// A medium of these bytes.
+    pub fn new(bytes: Vec<u8>) -> Self {
+        Self(bytes)
+    }
+    /// The bytes themselves.
+    pub fn bytes(&self) -> &[u8] {
+        &self.0
+    }
+}
+
+impl Medium for Memory {
+    fn len(&self) -> u64 {
+        self.0.len().wide()
+    }
+    fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
+        let beyond = || MediumError::Beyond { offset, length: into.len().wide(), end: self.0.len().wide() };
+        let from = self.0.get(offset.size()..offset.size().plus(into.len())).ok_or_else(beyond)?;
+        into.copy_from_slice(from);
+        Ok(())
+    }
+}
+
+/// A part of another medium, counted from its own start.
+pub struct Window<'a> {
+    inner: &'a dyn Medium,
+    place: Extent,
+}
+
+impl<'a> Window<'a> {
+    /// The part of `inner` at `place`, cut at the end of `inner`.
+    pub fn new(inner: &'a dyn Medium, place: Extent) -> Self {
+        let length = inner.len().minus(place.offset).min(place.length);
+        Self { inner, place: Extent::new(place.offset, length) }
+    }
+}
+
+impl Medium for Window<'_> {
+    fn len(&self) -> u64 {
+        self.place.length
+    }
+    fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
+        if offset.plus(into.len().wide()) > self.place.length {
+            return Err(MediumError::Beyond { offset, length: into.len().wide(), end: self.place.length });
+        }
+        self.inner.read_at(self.place.offset.plus(offset), into)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lenient_reads_say_what_is_missing() {
+        let inner = Memory::new((0..=255).cycle().take(4096).collect());
+        let holed = WithUnreadable::new(&inner, vec![Extent::new(600, 10)]);
+        let got = (&holed as &dyn Medium).lenient(0, 5000);
+        assert_eq!(got.missing, vec![Extent::new(512, 512), Extent::new(4096, 904)]);
+        assert_eq!(got.bytes[511], 255);
+        assert_eq!(got.bytes[700], 0);
+        assert_eq!(got.bytes[1025], 1);
+    }
+
+    #[test]
+    fn a_window_is_cut_at_the_end_of_its_medium() {
+        let inner = Memory::new(vec![7; 1000]);
+        let window = Window::new(&inner, Extent::new(900, 500));
+        assert_eq!(window.len(), 100);
+        assert!((&window as &dyn Medium).bytes(60, 41).is_err());
+        assert_eq!((&window as &dyn Medium).bytes(60, 40).unwrap(), vec![7; 40]);
+    }
+}

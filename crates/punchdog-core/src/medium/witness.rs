@@ -1,0 +1,39 @@
+//! Remembers what was read: the evidence that a plan rests on.
+
+use super::{Extent, Medium, MediumError};
+use crate::arith::Sat;
+use rangemap::RangeSet;
+use std::sync::{Mutex, PoisonError};
+
+/// Reads like the inner medium and keeps a list of the ranges that were read from it.
+pub struct Witness<'a> {
+    inner: &'a dyn Medium,
+    seen: Mutex<RangeSet<u64>>,
+}
+
+impl<'a> Witness<'a> {
+    /// Watches the reads of `inner`.
+    pub fn new(inner: &'a dyn Medium) -> Self {
+        Self { inner, seen: Mutex::new(RangeSet::new()) }
+    }
+
+    /// The ranges read so far, in order, joined where they touch.
+    pub fn seen(&self) -> Vec<Extent> {
+        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        seen.iter().map(|range| Extent::new(range.start, range.end.minus(range.start))).collect()
+    }
+}
+
+impl Medium for Witness<'_> {
+    fn len(&self) -> u64 {
+        self.inner.len()
+    }
+    fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
+        self.inner.read_at(offset, into)?;
+        if !into.is_empty() {
+            let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+            seen.insert(offset..offset.plus(into.len().wide()));
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,3 @@
+//! What an image holds: partition tables, volumes, strangers.
+
+pub mod catalogue;

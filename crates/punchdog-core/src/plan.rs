@@ -1,0 +1,454 @@
+//! A repair as a document: built on an overlay, proved there, carried out later or never.
+//!
+//! The plan names the image by its length and by a digest of every range that was read while it
+//! was made, so that it fits no other image; and it carries the outcome that was measured on the
+//! overlay, so that what `apply` measures can be held against it. `docs/formats.md` describes the
+//! file.
+
+use crate::{
+    arith::Sat,
+    family::{self, Kind, Tally, Wanted},
+    inventory::{Change, Fate, Inventory, count},
+    medium::{Extent, Medium, MediumError, Overlay, Rewrite, Stage, Window, Witness},
+    progress::Watch,
+    step::{Choice, Choices, Steps},
+};
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+use std::collections::BTreeMap;
+
+/// The name and version of the plan file.
+pub const SCHEMA: &str = "punchdog.plan/1";
+/// Rounds of mending at most; each must change something, and few volumes need more than six.
+const ROUNDS: u32 = 40;
+/// Files named in the outcome at most; the counts go on.
+const NAMED: usize = 5000;
+
+/// Bytes before or after a change, written down as shortly as they allow.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Bytes {
+    /// The bytes in hexadecimal.
+    Hex(String),
+    /// The same byte throughout.
+    Fill(u8),
+    /// The bytes that stand at this offset of the image when the step begins.
+    CopyOf(u64),
+    /// The SHA-256 of long bytes that need not be known again.
+    Sha256(String),
+}
+
+/// One range that a step changes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PlannedChange {
+    /// Bytes from the start of the image.
+    pub offset: u64,
+    /// Bytes.
+    pub length: u64,
+    /// What stands there.
+    pub before: Bytes,
+    /// What will stand there.
+    pub after: Bytes,
+}
+
+/// One step of a plan.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PlannedStep {
+    /// Its stable name.
+    pub name: String,
+    /// What it does.
+    pub does: String,
+    /// `exact`, `derived` or `judged`.
+    pub provenance: crate::step::Provenance,
+    /// Where its bytes come from.
+    pub from: String,
+    /// The codes of the findings that it mends.
+    pub mends: Vec<String>,
+    /// The files concerned.
+    pub paths: Vec<String>,
+    /// Other readings that were possible.
+    pub alternatives: Vec<String>,
+    /// The ranges it changes, in order.
+    pub changes: Vec<PlannedChange>,
+}
+
+/// A range that the plan rests on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Evidence {
+    /// Bytes from the start of the image.
+    pub offset: u64,
+    /// Bytes.
+    pub length: u64,
+    /// Their SHA-256.
+    pub sha256: String,
+}
+
+/// The image that a plan is for.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PlannedImage {
+    /// Its path when the plan was made; a help for people, not checked.
+    pub path: String,
+    /// Its length.
+    pub bytes: u64,
+    /// Every range that was read while the plan was made.
+    pub evidence: Vec<Evidence>,
+}
+
+/// The volume that a plan is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PlannedVolume {
+    /// Its file system.
+    pub kind: Kind,
+    /// Where it begins in the image.
+    pub offset: u64,
+    /// Bytes of the image that are taken for it.
+    pub bytes: u64,
+}
+
+/// What one examination of a volume comes to; equal for the overlay and for the copy.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Measured {
+    /// Nothing weighs more than a remark.
+    pub sound: bool,
+    /// Findings left, by code, remarks left out.
+    pub findings: BTreeMap<String, u64>,
+    /// Files by state.
+    pub files: Tally,
+    /// A digest of all paths, sizes, states and places.
+    pub inventory: String,
+    /// Per host: mounts for reading and for writing.
+    pub mounts: BTreeMap<String, (bool, bool)>,
+}
+
+/// What a plan leads to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Outcome {
+    /// As measured on the image.
+    pub before: Measured,
+    /// As measured on the overlay, after all steps.
+    pub after: Measured,
+    /// How many files have which fate.
+    pub fates: BTreeMap<Fate, u64>,
+    /// The files that do not simply stay as they are.
+    pub changes: Vec<Change>,
+    /// One line for the customer.
+    pub summary: String,
+}
+
+/// A repair, step by step, with what it leads to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Plan {
+    /// [`SCHEMA`].
+    pub schema: String,
+    /// The image it is for.
+    pub image: PlannedImage,
+    /// The volume it is for.
+    pub volume: PlannedVolume,
+    /// The steps, in order; empty when there is nothing to do.
+    pub steps: Vec<PlannedStep>,
+    /// The questions that came up, and how they were answered.
+    pub choices: Vec<Choice>,
+    /// What it leads to.
+    pub outcome: Outcome,
+    /// The SHA-256 of all of the above, so that a plan edited by hand is refused.
+    pub seal: String,
+}
+
+/// Why there is no plan, or why it cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum PlanError {
+    /// Bytes could not be read.
+    #[error(transparent)]
+    Medium(#[from] MediumError),
+    /// Nothing here is a volume that can be mended.
+    #[error("no FAT volume was found there, neither by its boot sector nor by what lies behind it")]
+    NoVolume,
+    /// An answer fits no question.
+    #[error(
+        "no question of this repair is answered by {answers}; the plan without it lists the questions and their options"
+    )]
+    NoSuchChoice {
+        /// The answers that fit nothing.
+        answers: String,
+    },
+    /// The file is no plan.
+    #[error("this is no plan file: {0}")]
+    NotAPlan(String),
+    /// The plan was changed after it was made.
+    #[error(
+        "the plan was changed after it was made: its seal does not fit its contents; make it again with `punchdog plan`"
+    )]
+    Edited,
+    /// The image is not the one the plan was made for.
+    #[error("the plan is for another image: {0}; make a plan for this one with `punchdog plan`")]
+    OtherImage(String),
+}
+
+fn digest(bytes: &[u8]) -> String {
+    hex::encode(Sha256::digest(bytes))
+}
+
+/// Bytes in as short a form as they allow; `copies` are places of the medium that may hold them.
+fn short_form(bytes: &[u8], before: bool, sources: &[(u64, Vec<u8>)]) -> Bytes {
+    if let Some((first, rest)) = bytes.split_first()
+        && bytes.len() > 8
+        && rest.iter().all(|byte| byte == first)
+    {
+        return Bytes::Fill(*first);
+    }
+    if let Some((place, _)) = sources.iter().find(|(_, other)| bytes.len() >= 64 && other == bytes) {
+        return Bytes::CopyOf(*place);
+    }
+    if before && bytes.len() > 512 { Bytes::Sha256(digest(bytes)) } else { Bytes::Hex(hex::encode(bytes)) }
+}
+
+fn planned(step: crate::step::Step) -> PlannedStep {
+    let mut changes = Vec::new();
+    let mut sources: Vec<(u64, Vec<u8>)> = Vec::new();
+    for Rewrite { offset, before, after } in step.rewrites {
+        // The second copy of a table is written with the bytes of the first: written down once.
+        let long = short_form(&after, false, &sources);
+        changes.push(PlannedChange {
+            offset,
+            length: after.len().wide(),
+            before: short_form(&before, true, &[]),
+            after: long,
+        });
+        if after.len() >= 64 && sources.len() < 16 {
+            sources.push((offset, after));
+        }
+    }
+    PlannedStep {
+        name: step.name.to_owned(),
+        does: step.does,
+        provenance: step.provenance,
+        from: step.from,
+        mends: step.mends.iter().map(|code| (*code).to_owned()).collect(),
+        paths: step.paths,
+        alternatives: step.alternatives,
+        changes,
+    }
+}
+
+/// Examines the volume at `place` of `medium`, and lists its files.
+pub fn measure(
+    medium: &dyn Medium,
+    place: Extent,
+    watch: &dyn Watch,
+) -> Result<(Measured, Inventory), PlanError> {
+    let window = Window::new(medium, place);
+    let volume = family::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?;
+    let seen = volume.examine(&window, watch)?;
+    let inventory = Inventory::new(volume.files(&window, Wanted { deleted: false, system: true }, watch)?);
+    let mut findings = BTreeMap::new();
+    for finding in seen.findings.iter().filter(|f| f.weight != crate::finding::Weight::Remark) {
+        let sum = findings.entry(finding.entry.code.to_owned()).or_insert(0_u64);
+        *sum = sum.plus(finding.count);
+    }
+    let mounts = volume
+        .forecast(&window, 512)
+        .into_iter()
+        .map(|host| (host.host.to_owned(), (host.mounts_read_only, host.mounts_read_write)))
+        .collect();
+    let measured =
+        Measured { sound: seen.sound(), findings, files: seen.tally, inventory: inventory.digest(), mounts };
+    Ok((measured, inventory))
+}
+
+/// Makes a plan for the volume at `place` of `image`, with these answers to questions.
+pub fn build(
+    image: &dyn Medium,
+    path: &str,
+    place: Extent,
+    wanted: BTreeMap<String, String>,
+    watch: &dyn Watch,
+) -> Result<Plan, PlanError> {
+    let witness = Witness::new(image);
+    let (before, files_before) = measure(&witness, place, watch)?;
+    let mut overlay = Overlay::new(&witness);
+    let mut choices = Choices::wanting(wanted);
+    let mut steps = Vec::new();
+    let mut kind = None;
+    for round in 0..ROUNDS {
+        if watch.stop() {
+            return Err(MediumError::Stopped.into());
+        }
+        watch.at("planning, round by round", round.wide(), ROUNDS.wide());
+        let volume = {
+            let window = Window::new(&overlay, place);
+            family::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?
+        };
+        kind = Some(volume.kind());
+        let mut done = Steps::default();
+        let mut stage = Stage::new(&mut overlay, place);
+        volume.mend(&mut stage, &mut choices, &mut done, watch)?;
+        if done.is_empty() {
+            break;
+        }
+        steps.extend(done.into_done().into_iter().map(planned));
+    }
+    let unused = choices.unused();
+    if !unused.is_empty() {
+        return Err(PlanError::NoSuchChoice { answers: unused.join(", ") });
+    }
+    let (after, files_after) = measure(&overlay, place, watch)?;
+    let hidden = before.mounts.get("linux").is_some_and(|(read, _)| !read);
+    let mut changes = files_before.changes_to(&files_after, hidden);
+    let fates = count(&changes);
+    let summary = summary(&fates, &after);
+    changes.retain(|change| change.fate != Fate::Intact);
+    changes.sort_by(|a, b| (std::cmp::Reverse(a.fate), &a.path).cmp(&(std::cmp::Reverse(b.fate), &b.path)));
+    changes.truncate(NAMED);
+    let mut plan = Plan {
+        schema: SCHEMA.to_owned(),
+        image: PlannedImage {
+            path: path.to_owned(),
+            bytes: image.len(),
+            evidence: evidence(image, &witness, watch)?,
+        },
+        volume: PlannedVolume {
+            kind: kind.ok_or(PlanError::NoVolume)?,
+            offset: place.offset,
+            bytes: place.length,
+        },
+        steps,
+        choices: choices.offered(),
+        outcome: Outcome { before, after, fates, changes, summary },
+        seal: String::new(),
+    };
+    plan.seal = plan.computed_seal();
+    Ok(plan)
+}
+
+fn summary(fates: &BTreeMap<Fate, u64>, after: &Measured) -> String {
+    let get = |fate| fates.get(&fate).copied().unwrap_or(0);
+    let whole = get(Fate::Intact).plus(get(Fate::Back)).plus(get(Fate::Moved));
+    let all = fates.values().fold(0_u64, |sum, n| sum.plus(*n));
+    let mut parts = vec![format!("{whole} of {all} files are whole after the repair")];
+    for (fate, text) in
+        [(Fate::Shorter, "lose their end"), (Fate::Damaged, "stay damaged"), (Fate::Lost, "are lost")]
+    {
+        if get(fate) > 0 {
+            parts.push(format!("{} {text}", get(fate)));
+        }
+    }
+    let end = if after.sound { "the volume is sound." } else { "some faults remain." };
+    format!("{}; {end}", parts.join(", "))
+}
+
+fn evidence(
+    image: &dyn Medium,
+    witness: &Witness<'_>,
+    watch: &dyn Watch,
+) -> Result<Vec<Evidence>, MediumError> {
+    let seen = witness.seen();
+    let mut list = Vec::with_capacity(seen.len());
+    let all = seen.len().wide();
+    for (number, extent) in seen.into_iter().enumerate() {
+        watch.at("taking digests of the evidence", number.wide(), all);
+        list.push(Evidence {
+            offset: extent.offset,
+            length: extent.length,
+            sha256: digest_of(image, extent)?,
+        });
+    }
+    Ok(list)
+}
+
+fn digest_of(image: &dyn Medium, extent: Extent) -> Result<String, MediumError> {
+    let mut hash = Sha256::new();
+    let mut at = extent.offset;
+    while at < extent.end() {
+        let length = extent.end().minus(at).min(1 << 20).size();
+        hash.update(image.bytes(at, length)?);
+        at = at.plus(length.wide());
+    }
+    Ok(hex::encode(hash.finalize()))
+}
+
+impl Plan {
+    fn computed_seal(&self) -> String {
+        let mut open = self.clone();
+        open.seal = String::new();
+        // Field order is that of the structures, so the text of the same plan is always the same.
+        serde_json::to_vec(&open).map_or_else(|_| String::new(), |bytes| digest(&bytes))
+    }
+
+    /// The plan as a file.
+    pub fn to_json(&self) -> String {
+        serde_json::to_string_pretty(self).unwrap_or_default()
+    }
+
+    /// Reads a plan file, and refuses one that was edited.
+    pub fn from_json(text: &str) -> Result<Self, PlanError> {
+        #[derive(Deserialize)]
+        struct Head {
+            schema: String,
+        }
+        let head: Head =
+            serde_json::from_str(text).map_err(|error| PlanError::NotAPlan(error.to_string()))?;
+        if head.schema != SCHEMA {
+            return Err(PlanError::NotAPlan(format!(
+                "its schema is {:?}, this program reads {SCHEMA:?}",
+                head.schema
+            )));
+        }
+        let plan: Self =
+            serde_json::from_str(text).map_err(|error| PlanError::NotAPlan(error.to_string()))?;
+        if plan.seal == plan.computed_seal() { Ok(plan) } else { Err(PlanError::Edited) }
+    }
+
+    /// Refuses an image that is not the one the plan was made for.
+    pub fn must_fit(&self, image: &dyn Medium, watch: &dyn Watch) -> Result<(), PlanError> {
+        if image.len() != self.image.bytes {
+            let text = format!("it has {} bytes, the plan's image had {}", image.len(), self.image.bytes);
+            return Err(PlanError::OtherImage(text));
+        }
+        let all = self.image.evidence.len().wide();
+        for (number, piece) in self.image.evidence.iter().enumerate() {
+            watch.at("comparing the image with the plan", number.wide(), all);
+            let extent = Extent::new(piece.offset, piece.length);
+            if extent.end() > image.len() || digest_of(image, extent)? != piece.sha256 {
+                let text = format!(
+                    "bytes {} to {} have changed since the plan was made",
+                    extent.offset,
+                    extent.end()
+                );
+                return Err(PlanError::OtherImage(text));
+            }
+        }
+        Ok(())
+    }
+
+    /// Replays all steps on an overlay of the image.
+    pub fn replay<'a>(&self, image: &'a dyn Medium) -> Result<Overlay<'a>, PlanError> {
+        let mut overlay = Overlay::new(image);
+        for step in &self.steps {
+            for change in &step.changes {
+                let bytes = match &change.after {
+                    Bytes::Hex(text) => {
+                        hex::decode(text).map_err(|error| PlanError::NotAPlan(error.to_string()))?
+                    }
+                    Bytes::Fill(byte) if change.length <= self.image.bytes => {
+                        vec![*byte; change.length.size()]
+                    }
+                    Bytes::CopyOf(place) => {
+                        let medium: &dyn Medium = &overlay;
+                        medium.bytes(*place, change.length.size())?
+                    }
+                    Bytes::Fill(_) | Bytes::Sha256(_) => {
+                        return Err(PlanError::NotAPlan("a change does not say what to write".to_owned()));
+                    }
+                };
+                if bytes.len().wide() != change.length {
+                    return Err(PlanError::NotAPlan(format!(
+                        "the change at {} has another length than it says",
+                        change.offset
+                    )));
+                }
+                overlay.write_at(change.offset, &bytes)?;
+            }
+        }
+        Ok(overlay)
+    }
+}

@@ -1,0 +1,200 @@
+//! One small, named change of a repair, with where its bytes come from.
+
+use crate::medium::{Extent, MediumError, Rewrite, Stage};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+/// Where the bytes of a step come from, surest first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Provenance {
+    /// An intact second copy.
+    Exact,
+    /// Computed from other structures.
+    Derived,
+    /// The likelier of several readings; the alternatives are named.
+    Judged,
+}
+
+impl Provenance {
+    /// The word as people and JSON read it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Exact => "exact",
+            Self::Derived => "derived",
+            Self::Judged => "judged",
+        }
+    }
+}
+
+/// A step of a repair, before its changes are measured on the overlay.
+#[derive(Debug, Clone)]
+pub struct Step {
+    /// Its stable name, such as `boot-from-backup`.
+    pub name: &'static str,
+    /// What it does, in one sentence.
+    pub does: String,
+    /// How sure its bytes are.
+    pub provenance: Provenance,
+    /// Where its bytes come from.
+    pub from: String,
+    /// The codes of the findings that it mends.
+    pub mends: Vec<&'static str>,
+    /// The files it concerns.
+    pub paths: Vec<String>,
+    /// Other readings that were possible, for judged steps.
+    pub alternatives: Vec<String>,
+    /// What it changed, in offsets of the image.
+    pub rewrites: Vec<Rewrite>,
+}
+
+impl Step {
+    /// A step called `name` that mends findings of class `mends`.
+    pub fn new(
+        name: &'static str,
+        does: impl Into<String>,
+        provenance: Provenance,
+        from: impl Into<String>,
+        mends: &[&'static crate::finding::Entry],
+    ) -> Self {
+        Self {
+            name,
+            does: does.into(),
+            provenance,
+            from: from.into(),
+            mends: mends.iter().map(|entry| entry.code).collect(),
+            paths: Vec::new(),
+            alternatives: Vec::new(),
+            rewrites: Vec::new(),
+        }
+    }
+    /// Names a file that the step concerns.
+    #[must_use]
+    pub fn file(mut self, path: impl Into<String>) -> Self {
+        self.paths.push(path.into());
+        self
+    }
+    /// Names another reading that was possible.
+    #[must_use]
+    pub fn or(mut self, alternative: impl Into<String>) -> Self {
+        self.alternatives.push(alternative.into());
+        self
+    }
+}
+
+/// Collects the steps of one round of mending.
+#[derive(Default)]
+pub struct Steps {
+    done: Vec<Step>,
+}
+
+impl Steps {
+    /// Runs `write` on the stage as one step, and keeps the step if it changed a byte.
+    pub fn run(
+        &mut self,
+        stage: &mut Stage<'_, '_>,
+        mut step: Step,
+        write: impl FnOnce(&mut Stage<'_, '_>) -> Result<(), MediumError>,
+    ) -> Result<(), MediumError> {
+        stage.begin_step();
+        write(stage)?;
+        step.rewrites = stage.step_rewrites()?;
+        if !step.rewrites.is_empty() {
+            tracing::debug!(step = step.name, rewrites = step.rewrites.len(), "{}", step.does);
+            self.done.push(step);
+        }
+        Ok(())
+    }
+    /// True while nothing was changed.
+    pub fn is_empty(&self) -> bool {
+        self.done.is_empty()
+    }
+    /// The steps that changed something, in order.
+    pub fn into_done(self) -> Vec<Step> {
+        self.done
+    }
+}
+
+/// One way of answering a question that the volume itself does not answer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ChoiceOption {
+    /// The word to choose it by.
+    pub option: String,
+    /// What it does to the files.
+    pub effect: String,
+}
+
+/// A question with its options, and the one that was taken.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Choice {
+    /// The word to choose by, as in `--choose NAME=OPTION`.
+    pub name: String,
+    /// What the question is.
+    pub question: String,
+    /// The option this plan took.
+    pub taken: String,
+    /// All options.
+    pub options: Vec<ChoiceOption>,
+    /// The files concerned.
+    pub paths: Vec<String>,
+}
+
+/// What the technician chose, and which questions came up.
+#[derive(Debug, Clone, Default)]
+pub struct Choices {
+    wanted: BTreeMap<String, String>,
+    offered: BTreeMap<String, Choice>,
+}
+
+impl Choices {
+    /// With these answers given beforehand: name to option.
+    pub fn wanting(wanted: BTreeMap<String, String>) -> Self {
+        Self { wanted, offered: BTreeMap::new() }
+    }
+    /// Puts a question; the first option is taken unless another was asked for. The files of a
+    /// question put again are added to those it had.
+    pub fn ask(
+        &mut self,
+        name: &str,
+        question: &str,
+        options: &[(&str, String)],
+        paths: Vec<String>,
+    ) -> String {
+        let first = options.first().map_or("", |(option, _)| option);
+        let wanted = self.wanted.get(name).filter(|wish| options.iter().any(|(option, _)| option == wish));
+        let taken = wanted.map_or(first, String::as_str).to_owned();
+        let choice = self.offered.entry(name.to_owned()).or_insert_with(|| Choice {
+            name: name.to_owned(),
+            question: question.to_owned(),
+            taken: taken.clone(),
+            options: options
+                .iter()
+                .map(|(option, effect)| ChoiceOption { option: (*option).to_owned(), effect: effect.clone() })
+                .collect(),
+            paths: Vec::new(),
+        });
+        for path in paths {
+            if !choice.paths.contains(&path) {
+                choice.paths.push(path);
+            }
+        }
+        taken
+    }
+    /// The questions that came up, by name.
+    pub fn offered(&self) -> Vec<Choice> {
+        self.offered.values().cloned().collect()
+    }
+    /// Answers that fitted no question or no option of it.
+    pub fn unused(&self) -> Vec<String> {
+        let fits = |name: &String, option: &String| {
+            self.offered.get(name).is_some_and(|c| c.options.iter().any(|o| &o.option == option))
+        };
+        self.wanted.iter().filter(|(n, o)| !fits(n, o)).map(|(n, o)| format!("{n}={o}")).collect()
+    }
+}
+
+/// The ranges that a list of rewrites covers.
+pub fn extents_of(rewrites: &[Rewrite]) -> Vec<Extent> {
+    use crate::arith::Sat;
+    rewrites.iter().map(|r| Extent::new(r.offset, r.after.len().wide())).collect()
+}
