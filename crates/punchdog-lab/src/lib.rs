@@ -1,1 +1,13 @@
-//! x
+//! Made-up patients: fresh volumes, files and faults, all from a seed.
+//!
+//! Used by the demo, the tests and the benches. In reading order: [`seed`] (numbers),
+//! [`canvas`] (where the bytes go), [`content`] (what files hold), [`fat`] (filling a FAT volume),
+//! [`station`] (the seabird field station's cards), [`faults`] (damage, as a table).
+
+pub mod canvas;
+pub mod content;
+pub mod fat;
+pub mod faults;
+pub mod seed;
+pub mod station;
+pub mod workplace;

@@ -212,7 +212,11 @@ pub fn judge(
         gone,
         fields: Vec::new(),
     };
-    let media = media_of_tables(medium, links);
+    // A media byte that boot sector and backup agree on stands against the tables.
+    let standing =
+        believed.primary.filter(|_| !gone).map(|boot| boot.media).filter(|media| media_is_valid(*media));
+    let seconded = standing.filter(|media| backup.is_some_and(|boot| boot.media == *media));
+    let media = seconded.or_else(|| media_of_tables(medium, links));
     shared_fields(&mut table, geometry, media, &reason(believed, backup));
     if geometry.wide() {
         fields_32(&mut table, medium, believed, label);

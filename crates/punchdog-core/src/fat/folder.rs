@@ -71,6 +71,8 @@ impl Flaws {
     pub const MET: Self = Self(1 << 25);
     /// The folder bit of the attributes is wrong: a folder shown as a file or the reverse.
     pub const WRONG_TYPE: Self = Self(1 << 26);
+    /// The chain, as it stands, ends before the size says.
+    pub const ENDS_EARLY: Self = Self(1 << 27);
 
     /// True when all bits of `other` are set.
     pub fn has(self, other: Self) -> bool {

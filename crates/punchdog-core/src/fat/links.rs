@@ -262,6 +262,8 @@ pub enum End {
     Loop(u32),
     /// At an entry that cannot be read.
     Unreadable,
+    /// In a cluster of another chain.
+    Another(u32),
 }
 
 /// A chain as it was walked.

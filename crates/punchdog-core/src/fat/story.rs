@@ -155,6 +155,7 @@ fn exhibits(medium: &dyn Medium, believed: &Believed, boot: &Boot, survey: &Surv
                 super::links::End::Loop(back) => format!("back to cluster {back}"),
                 super::links::End::Unreadable => "not a table entry at all".to_owned(),
                 super::links::End::Proper => "the end of the chain".to_owned(),
+                super::links::End::Another(into) => format!("leads to cluster {into} of another file"),
             };
             show(
                 "table",

@@ -94,6 +94,8 @@ pub(super) struct Surveyor<'m> {
     /// Items behind an end mark, by folder.
     behind: Vec<(u32, u64, Item)>,
     pub(super) lost: Option<Vec<Lost>>,
+    /// Clusters that read as parts of folders and are in no chain; found when first asked for.
+    pub(super) unlisted: Option<std::rc::Rc<[u32]>>,
     label: Option<(names::Short, u64)>,
     watch: &'m dyn Watch,
 }
@@ -117,6 +119,7 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         waiting_files: Vec::new(),
         behind: Vec::new(),
         lost: None,
+        unlisted: None,
         label: None,
         watch,
     };

@@ -20,6 +20,7 @@ const FAULTS: &[(Flaws, &Entry)] = &[
     (Flaws::INTO_RANGE, &c::INTO_RANGE),
     (Flaws::LOOP, &c::CHAIN_LOOP),
     (Flaws::FIRST_FREE, &c::FIRST_FREE),
+    (Flaws::ENDS_EARLY, &c::CHAIN_SHORT),
 ];
 
 pub(super) fn check(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
@@ -57,7 +58,8 @@ fn one(subject: &mut Subject<'_>, number: u32, node: &Node, sink: &mut dyn Sink)
     let outcome = outcome(node);
     if let Some((cluster, end)) = node.fault {
         for (flaw, entry) in FAULTS.iter().filter(|(flaw, _)| node.flaws.has(*flaw)) {
-            if *flaw == Flaws::INTO_FREE && node.flaws.has(Flaws::FIRST_FREE) {
+            let said_below = *flaw == Flaws::ENDS_EARLY && node.flaws.has(Flaws::CHAIN_SHORT);
+            if *flaw == Flaws::INTO_FREE && node.flaws.has(Flaws::FIRST_FREE) || said_below {
                 continue;
             }
             let (at, width) = entry_place(geometry.kind, cluster);
@@ -90,6 +92,8 @@ fn one(subject: &mut Subject<'_>, number: u32, node: &Node, sink: &mut dyn Sink)
             );
             let finding = if flaw == Flaws::WRONG_TYPE {
                 finding.at(node.place.plus(11), 1)
+            } else if flaw == Flaws::NOT_FOLDER && node.length > 0 {
+                finding.at(geometry.cluster_offset(node.first), geometry.cluster_bytes().wide())
             } else {
                 first_cluster_places(subject, node, finding)
             };
@@ -150,7 +154,10 @@ fn describe(cluster: u32, end: End) -> String {
             format!("The table entry of cluster {cluster} leads back to cluster {back} of the same chain.")
         }
         End::Unreadable => format!("The table entry of cluster {cluster} cannot be read."),
-        End::Proper => format!("The chain ends at cluster {cluster}."),
+        End::Proper => format!("The chain ends at cluster {cluster}, before the size is reached."),
+        End::Another(into) => format!(
+            "The table entry of cluster {cluster} leads to cluster {into}, which belongs to another chain."
+        ),
     }
 }
 
@@ -192,7 +199,8 @@ fn crossed(subject: &mut Subject<'_>, number: u32, node: &Node, path: &str, sink
             outcome(node),
         );
     // The entry that leads astray stands before the first shared cluster.
-    let before = clusters.iter().take_while(|c| !shared.contains(c)).last().copied();
+    let astray = node.fault.filter(|(_, end)| matches!(end, End::Another(_))).map(|(cluster, _)| cluster);
+    let before = astray.or(clusters.iter().take_while(|c| !shared.contains(c)).last().copied());
     if let Some(cluster) = before {
         let (at, width) = entry_place(geometry.kind, cluster);
         finding = finding.at(geometry.table_offset(0).plus(at), width);

@@ -230,7 +230,7 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
         }
     }
     let backups = propose::backups(medium, primary.as_ref());
-    let quick = propose::as_claimed(primary.as_ref(), &backups);
+    let quick = propose::as_claimed(medium, primary.as_ref(), &backups);
     let mut best = pick(medium, quick, None);
     let enough = |best: &Option<(Geometry, Origin, Score)>| {
         best.as_ref().is_some_and(|(_, _, score)| score.points >= CONVINCING && score.against == 0)
@@ -240,14 +240,17 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
         let claims = propose::all(medium, primary.as_ref(), &backups, &evidence);
         best = pick(medium, claims, Some(&evidence));
     }
-    Ok(best.filter(|(_, _, score)| score.points >= PLAUSIBLE && score.tables > 0).map(
-        |(geometry, origin, score)| {
-            let backup = backups.into_iter().find(|(_, boot)| {
-                Geometry::claimed_by(boot).is_some_and(|claim| claim.kind == Kind::Fat32 && geometry.wide())
-            });
-            Believed { geometry, origin, score, primary, backup }
-        },
-    ))
+    // A boot sector counts for a table start where the root speaks for it as well.
+    let believable = |origin: &Origin, score: &Score| {
+        let claimed = matches!(origin, Origin::Primary | Origin::Backup(_)) && score.root_speaks;
+        score.points >= PLAUSIBLE && (score.tables > 0 || claimed)
+    };
+    Ok(best.filter(|(_, origin, score)| believable(origin, score)).map(|(geometry, origin, score)| {
+        let backup = backups.into_iter().find(|(_, boot)| {
+            Geometry::claimed_by(boot).is_some_and(|claim| claim.kind == Kind::Fat32 && geometry.wide())
+        });
+        Believed { geometry, origin, score, primary, backup }
+    }))
 }
 
 fn pick(

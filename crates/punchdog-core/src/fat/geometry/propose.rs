@@ -50,7 +50,11 @@ pub(super) fn backups(medium: &dyn Medium, primary: Option<&BootSector>) -> Vec<
 }
 
 /// The boot sector as it stands, and its backups.
-pub(super) fn as_claimed(primary: Option<&BootSector>, backups: &[(u64, BootSector)]) -> Vec<Claim> {
+pub(super) fn as_claimed(
+    medium: &dyn Medium,
+    primary: Option<&BootSector>,
+    backups: &[(u64, BootSector)],
+) -> Vec<Claim> {
     let mut claims = Vec::new();
     if let Some(geometry) = primary.and_then(Geometry::claimed_by) {
         claims.push(Claim { geometry, origin: Origin::Primary });
@@ -60,7 +64,22 @@ pub(super) fn as_claimed(primary: Option<&BootSector>, backups: &[(u64, BootSect
             claims.push(Claim { geometry, origin: Origin::Backup(*place) });
         }
     }
+    claims.extend(primary.and_then(|boot| lengthened(medium, boot)));
     claims
+}
+
+/// A boot sector whose table is far too long for its number of sectors, but just right for the
+/// length of the image: the number is wrong.
+fn lengthened(medium: &dyn Medium, boot: &BootSector) -> Option<Claim> {
+    let short = Geometry::claimed_by(boot)?;
+    let mut longer = *boot;
+    longer.total_sectors_16 = 0.into();
+    longer.total_sectors_32 = medium.len().per(short.sector_bytes.wide()).narrow().into();
+    let geometry = Geometry::claimed_by(&longer)?;
+    let has = short.table_sectors;
+    let fits =
+        geometry.table_sectors_needed() == has && short.table_sectors_needed().times(4) <= has.times(3);
+    fits.then_some(Claim { geometry, origin: Origin::Corrected(1) })
 }
 
 /// The values that each field may have, by evidence and by custom.
@@ -132,7 +151,7 @@ pub(super) fn all(
     evidence: &Evidence,
 ) -> Vec<Claim> {
     let mut claims = Claims { list: Vec::new(), seen: HashSet::new() };
-    for claim in as_claimed(primary, backups) {
+    for claim in as_claimed(medium, primary, backups) {
         claims.add(claim.geometry, claim.origin);
     }
     if let Some(boot) =

@@ -31,6 +31,8 @@ pub struct Score {
     pub tables: u32,
     /// Folders that name the cluster they stand in, under this geometry.
     pub folders_agree: u32,
+    /// The root reads as a folder and holds something.
+    pub root_speaks: bool,
     /// What was seen.
     pub reasons: Vec<Reason>,
 }
@@ -108,6 +110,10 @@ fn weigh_length(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
     } else if spare.times(3) > has {
         score.note(-6, format!("a table of {has} sectors is far longer than the {needed} that are needed"));
     }
+    let end = geometry.bytes().plus(geometry.cluster_bytes().wide());
+    if needed == has && geometry.bytes() <= medium.len() && end > medium.len() {
+        score.note(4, "the volume is as long as the image, and its table exactly fits it");
+    }
 }
 
 fn weigh_search(geometry: &Geometry, evidence: &Evidence, score: &mut Score) {
@@ -166,6 +172,7 @@ fn weigh_tree(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
         return;
     }
     let empty = reading.items.is_empty() && reading.labels.is_empty() && reading.deleted.is_empty();
+    score.root_speaks = !empty;
     score.note(
         if empty { 5 } else { 20 },
         if empty { "the root folder is empty" } else { "the root folder reads as one" },
@@ -230,7 +237,9 @@ fn weigh_items(
         } else if files < FILES {
             files = files.plus(1);
             let needed = geometry.clusters_for(item.entry.size.get().wide());
-            if needed > 1 {
+            // A table that calls the first cluster free has lost it: that says nothing of the geometry.
+            let silent = copies.iter_mut().all(|copy| copy.link(medium, geometry, first) == Link::Free);
+            if needed > 1 && !silent {
                 let whole = copies
                     .iter_mut()
                     .any(|copy| chain_length(medium, geometry, copy, first, needed) == Some(needed));

@@ -1,0 +1,271 @@
+//! Settling files: where they begin, where their chains go on, where they end.
+
+use super::{cut, flaw_of};
+use crate::{
+    arith::Sat,
+    content,
+    fat::{
+        folder::Flaws,
+        links::{Because, End, Walk},
+        survey::Surveyor,
+        table::Link,
+        tree::Node,
+    },
+};
+
+/// With what a broken chain may go on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Beyond {
+    /// Only with chains that nothing claims.
+    LostChains,
+    /// Also with clusters of which the table says nothing.
+    Runs,
+}
+
+impl Surveyor<'_> {
+    /// Settles all waiting files: those that need least first, so that guesses come last.
+    pub(in crate::fat) fn resolve_files(&mut self) {
+        let mut waiting = std::mem::take(&mut self.waiting_files);
+        waiting.append(&mut self.fresh);
+        let rank = |s: &mut Self, number: u32| {
+            let Some(node) = s.node(number).filter(|node| s.geometry.has(node.first)) else { return (2, 0) };
+            let first = node.first;
+            let free = s.links.get(s.medium, first) == Link::Free;
+            (u8::from(free), first)
+        };
+        waiting.sort_by_cached_key(|number| rank(self, *number));
+        for number in waiting {
+            self.resolve_file(number);
+        }
+    }
+
+    fn resolve_file(&mut self, number: u32) {
+        let Some(node) = self.node(number).cloned() else { return };
+        let needed = self.geometry.clusters_for(node.size());
+        if !self.geometry.has(node.first) {
+            let flaw = if node.first == 0 { Flaws::NO_FIRST } else { Flaws::FIRST_RANGE };
+            self.change(number, |node| node.flaws.set(flaw));
+            if !self.begin_at_lost(number, &node, needed) {
+                self.change(number, |node| node.length = 0);
+            }
+            return;
+        }
+        if needed == 0 {
+            self.resolve_sizeless(number, &node);
+            return;
+        }
+        let walk = self.walk(node.first);
+        if walk.meets == Some((node.first, 0)) {
+            self.change(number, |node| node.flaws.set(Flaws::MET));
+            if !self.begin_at_lost(number, &node, needed) {
+                self.change(number, |node| node.flaws.set(Flaws::CROSSED));
+                self.claim(number, &walk);
+            }
+            return;
+        }
+        if walk.end == End::Free && walk.length == 1 {
+            self.change(number, |node| {
+                node.flaws.set(Flaws::FIRST_FREE);
+                node.fault = Some((node.first, End::Free));
+            });
+            if self.begin_at_lost(number, &node, needed) {
+                return;
+            }
+        } else if walk.length != needed && walk.end == End::Proper && self.disagrees(&node) {
+            // The start is another kind of file altogether, and a lost chain fits exactly.
+            if self.begin_at_lost(number, &node, needed) {
+                self.change(number, |node| node.flaws.set(Flaws::MET));
+                return;
+            }
+        }
+        self.follow_file(number, walk, needed);
+    }
+
+    fn disagrees(&self, node: &Node) -> bool {
+        content::agrees(&node.name, &self.cluster(node.first)) == Some(false)
+    }
+
+    /// Size 0, but clusters: a folder that lost its folder bit, or a file whose size is lost.
+    fn resolve_sizeless(&mut self, number: u32, node: &Node) {
+        let walk = self.walk(node.first);
+        if self.is_folder_start(node.first) && walk.meets.is_none() {
+            self.change(number, |node| {
+                node.folder = true;
+                node.flaws.set(Flaws::WRONG_TYPE);
+            });
+            self.claim(number, &walk);
+            return;
+        }
+        let own = walk.meets.is_none() && walk.end == End::Proper;
+        self.change(number, |node| node.flaws.set(Flaws::SIZE_ZERO));
+        if own {
+            self.claim(number, &walk);
+        } else {
+            self.change(number, |node| node.length = 0);
+        }
+    }
+
+    /// A lost chain of exactly `needed` clusters becomes the file's, if there is no doubt which.
+    fn begin_at_lost(&mut self, number: u32, node: &Node, needed: u32) -> bool {
+        if needed == 0 {
+            return false;
+        }
+        let fitting: Vec<u32> = self.with_lost(|s, lost| {
+            let exact =
+                lost.iter().filter(|l| l.length == needed && l.end == End::Proper && l.folder_in.is_none());
+            let open = exact.map(|l| l.head).filter(|head| s.is_open(*head));
+            open.filter(|head| content::agrees(&node.name, &s.cluster(*head)) != Some(false))
+                .take(2)
+                .collect()
+        });
+        let [head] = fitting.as_slice() else { return false };
+        let head = *head;
+        let walk = self.walk(head);
+        self.heads.insert(head.size());
+        self.change(number, |node| {
+            node.first = head;
+            node.flaws.set(Flaws::FIRST_FOUND);
+        });
+        self.claim(number, &walk);
+        true
+    }
+
+    /// Follows a file's chain, and past its fault as long as something fits.
+    fn follow_file(&mut self, number: u32, mut walk: Walk, needed: u32) {
+        if walk.end == End::Proper && walk.meets.is_none() && walk.length > needed {
+            self.change(number, |node| node.flaws.set(Flaws::CHAIN_LONG));
+            self.claim(number, &walk);
+            return;
+        }
+        let original = walk.clone();
+        let (last, end) = (walk.last, walk.end);
+        let own = walk.meets.map_or(walk.length, |(_, before)| before);
+        if let Some((into, _)) = walk.meets {
+            let before = walk.clusters().take(own.size()).last().unwrap_or(walk.last);
+            self.change(number, |node| {
+                node.fault.get_or_insert((before, End::Another(into)));
+                node.flaws.set(Flaws::MET);
+            });
+        } else if end == End::Proper {
+            if own < needed {
+                self.change(number, |node| {
+                    node.fault.get_or_insert((last, end));
+                    node.flaws.set(Flaws::ENDS_EARLY);
+                });
+            }
+        } else {
+            self.change(number, |node| {
+                node.fault.get_or_insert((last, end));
+                node.flaws.set(flaw_of(end));
+            });
+        }
+        if own >= needed {
+            // The size says where the chain must end, and all of that is the file's own.
+            cut(&mut walk, needed);
+            self.links.rebuild(walk.last, Link::End, Because::Derived);
+            self.claim(number, &walk);
+            return;
+        }
+        cut(&mut walk, own);
+        let crossed = original.meets.is_some();
+        // An entry that leads to a free cluster may be the damaged one, and not that cluster's own.
+        let mut before = walk.clone();
+        cut(&mut before, own.minus(1));
+        let astray = end == End::Free && own > 1 && !crossed;
+        let mended = self
+            .extend(number, &walk, needed, Beyond::LostChains)
+            .or_else(|| astray.then(|| self.extend(number, &before, needed, Beyond::LostChains)).flatten())
+            .or_else(|| {
+                (end != End::Proper && !crossed)
+                    .then(|| self.extend(number, &walk, needed, Beyond::Runs))
+                    .flatten()
+            });
+        if let Some(whole) = mended {
+            self.change(number, |node| node.flaws.set(Flaws::GUESSED));
+            self.claim(number, &whole);
+        } else if original.meets.is_some() {
+            self.change(number, |node| node.flaws.set(Flaws::CROSSED));
+            self.claim(number, &original);
+        } else {
+            self.change(number, |node| node.flaws.set(Flaws::CHAIN_SHORT));
+            if end != End::Proper {
+                // A free first cluster proves nothing of itself, but its bytes are all there is.
+                self.links.rebuild(walk.last, Link::End, Because::Guess);
+            }
+            self.claim(number, &walk);
+        }
+    }
+
+    /// Goes on behind the end of `walk` until the file has `needed` clusters: first by lost chains
+    /// that fit, then, where the table says nothing, by the clusters that follow.
+    fn extend(&mut self, number: u32, walk: &Walk, needed: u32, beyond: Beyond) -> Option<Walk> {
+        let mut clusters: Vec<u32> = walk.clusters().collect();
+        let mut mine: std::collections::HashSet<u32> = clusters.iter().copied().collect();
+        let known = clusters.len();
+        while clusters.len() < needed.size() {
+            let last = clusters.last().copied()?;
+            let missing = needed.minus(clusters.len().narrow());
+            if let Some((head, length)) = self.lost_tail(last, missing, &mine) {
+                let piece = self.walk(head);
+                clusters.extend(piece.clusters().take(length.size()));
+                mine.extend(piece.clusters().take(length.size()));
+                continue;
+            }
+            if beyond == Beyond::LostChains {
+                return None;
+            }
+            let next = (last.plus(1)..=self.geometry.last_cluster())
+                .find(|c| self.is_open(*c) && !mine.contains(c))?;
+            // A run goes on only through entries that were lost in the same way as the broken one.
+            let same = match self.links.get(self.medium, next) {
+                Link::Free => walk.end == End::Free,
+                Link::Odd(_) | Link::Unreadable => matches!(walk.end, End::Odd(_) | End::Unreadable),
+                _ => false,
+            };
+            if !same {
+                return None;
+            }
+            clusters.push(next);
+            mine.insert(next);
+        }
+        for pair in clusters.windows(2).skip(known.minus(1)) {
+            if let [from, to] = pair
+                && self.links.get(self.medium, *from) != Link::Next(*to)
+            {
+                self.links.rebuild(*from, Link::Next(*to), Because::Guess);
+            }
+        }
+        let last = clusters.last().copied()?;
+        if self.links.get(self.medium, last) != Link::End {
+            self.links.rebuild(last, Link::End, Because::Derived);
+        }
+        let first = self.node(number)?.first;
+        Some(self.walk(first))
+    }
+
+    /// A lost chain that can be the rest of a file: the one right behind the break, or the only
+    /// one of exactly the missing length.
+    fn lost_tail(
+        &mut self,
+        last: u32,
+        missing: u32,
+        mine: &std::collections::HashSet<u32>,
+    ) -> Option<(u32, u32)> {
+        self.with_lost(|s, lost| {
+            let open = || {
+                lost.iter().filter(|l| l.folder_in.is_none() && s.is_open(l.head) && !mine.contains(&l.head))
+            };
+            let behind = open().find(|l| l.head == last.plus(1));
+            if let Some(l) = behind
+                && (l.length == missing || l.length < missing && l.end != End::Proper)
+            {
+                return Some((l.head, l.length));
+            }
+            let mut exact = open().filter(|l| l.length == missing && l.end == End::Proper);
+            match (exact.next(), exact.next()) {
+                (Some(l), None) => Some((l.head, l.length)),
+                _ => None,
+            }
+        })
+    }
+}

@@ -1,0 +1,214 @@
+//! Settling folders: where they begin, and where their chains go on.
+
+use super::{cut, flaw_of};
+use crate::{
+    arith::Sat,
+    fat::{
+        folder::{Flaws, looks_like_folder},
+        layout::{ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ENTRY_BYTES, LongEntry, ShortEntry},
+        links::{Because, End, Walk},
+        names,
+        survey::Surveyor,
+        table::Link,
+        tree::Node,
+    },
+};
+
+/// Bytes of a cluster that are looked at to tell whether it can be part of a folder.
+const START: usize = 128;
+
+impl Surveyor<'_> {
+    /// Settles a folder by its content: where its chain breaks, it goes on where entries go on.
+    pub(in crate::fat) fn resolve_folder(&mut self, number: u32) {
+        let Some(node) = self.node(number).cloned() else { return };
+        if number == 0 || self.folder_begins(number, &node) {
+            self.end_folder(number);
+        }
+    }
+
+    /// Settles where a folder begins. False when it begins nowhere.
+    fn folder_begins(&mut self, number: u32, node: &Node) -> bool {
+        let has = self.geometry.has(node.first);
+        if has && self.is_folder_start(node.first) && !self.claimed.contains(node.first.size()) {
+            return true;
+        }
+        if has && self.is_file_in_disguise(node) {
+            self.change(number, |node| {
+                node.folder = false;
+                node.flaws = node.flaws.with(Flaws::WRONG_TYPE).without(Flaws::FOLDER_SIZE);
+            });
+            self.waiting_files.push(number);
+            return false;
+        }
+        let parent = if node.parent == 0 { 0 } else { self.node(node.parent).map_or(0, |p| p.first) };
+        let homeless: Vec<u32> = self.with_lost(|s, lost| {
+            let here = lost.iter().filter(|l| l.folder_in == Some(parent)).map(|l| l.head);
+            here.filter(|head| s.is_open(*head)).take(2).collect()
+        });
+        let flaw = if node.first == 0 { Flaws::NO_FIRST } else { Flaws::FIRST_RANGE };
+        if let [only] = homeless.as_slice() {
+            let only = *only;
+            self.heads.insert(only.size());
+            self.change(number, |node| {
+                node.first = only;
+                node.flaws.set(Flaws::FIRST_FOUND);
+                if !has {
+                    node.flaws.set(flaw);
+                }
+            });
+            return true;
+        }
+        if !has {
+            self.change(number, |node| node.flaws.set(flaw.with(Flaws::NOT_FOLDER)));
+            return false;
+        }
+        if self.claimed.contains(node.first.size()) {
+            self.change(number, |node| {
+                node.flaws.set(Flaws::MET.with(Flaws::CROSSED).with(Flaws::NOT_FOLDER));
+            });
+            return false;
+        }
+        let blank = self.cluster(node.first).iter().all(|byte| *byte == 0);
+        if blank || !self.goes_on_as_folder(node.first) && !self.dots_broken_only(node.first) {
+            self.change(number, |node| node.flaws.set(Flaws::NOT_FOLDER));
+        }
+        true
+    }
+
+    /// A folder entry that is a file's: its size is as its chain, and no folder stands there.
+    fn is_file_in_disguise(&mut self, node: &Node) -> bool {
+        let size = node.entry.size.get().wide();
+        if size == 0 || self.dots_broken_only(node.first) {
+            return false;
+        }
+        let walk = self.walk(node.first);
+        walk.end == End::Proper && walk.meets.is_none() && walk.length == self.geometry.clusters_for(size)
+    }
+
+    /// The cluster is a folder but for its first two entries.
+    fn dots_broken_only(&self, cluster: u32) -> bool {
+        let bytes = self.cluster(cluster);
+        looks_like_folder(
+            bytes.get(2_usize.times(ENTRY_BYTES)..).unwrap_or(&[]),
+            self.geometry.bounds(),
+            false,
+        ) || bytes.starts_with(&names::DOT)
+    }
+
+    /// Follows a folder's chain, and past a fault to where its entries go on.
+    fn end_folder(&mut self, number: u32) {
+        let first = self.node(number).map_or(0, |node| node.first);
+        // Each turn settles one more cluster for good, so there are no more turns than clusters.
+        for _ in 0..self.geometry.clusters() {
+            let mut walk = self.walk(first);
+            if walk.end == End::Proper && walk.meets.is_none() {
+                self.claim(number, &walk);
+                return;
+            }
+            if let Some((into, before)) = walk.meets {
+                cut(&mut walk, before);
+                let last = walk.last;
+                self.change(number, |node| {
+                    node.fault.get_or_insert((last, End::Another(into)));
+                    node.flaws.set(Flaws::MET);
+                });
+            } else {
+                let (last, end) = (walk.last, walk.end);
+                self.change(number, |node| {
+                    node.fault.get_or_insert((last, end));
+                    node.flaws.set(flaw_of(end));
+                });
+            }
+            if walk.length == 0 {
+                return;
+            }
+            let last = walk.last;
+            if self.holds_end_mark(last) {
+                self.links.rebuild(last, Link::End, Because::Derived);
+            } else if let Some(next) = self.folder_goes_on(last, &walk) {
+                self.links.rebuild(last, Link::Next(next), Because::Guess);
+                self.change(number, |node| node.flaws.set(Flaws::GUESSED));
+            } else {
+                self.links.rebuild(last, Link::End, Because::Guess);
+                self.change(number, |node| node.flaws.set(Flaws::CHAIN_SHORT));
+            }
+        }
+    }
+
+    fn folder_goes_on(&mut self, last: u32, walk: &Walk) -> Option<u32> {
+        let next = last.plus(1);
+        let free = |s: &Self, c: u32| s.geometry.has(c) && s.is_open(c) && !walk.clusters().any(|w| w == c);
+        let full = |s: &Self, c: u32| {
+            let bytes = s.cluster(c);
+            !bytes.starts_with(&names::DOT) && looks_like_folder(&bytes, s.geometry.bounds(), false)
+        };
+        if free(self, next) && full(self, next) {
+            return Some(next);
+        }
+        let fitting: Vec<u32> = self.with_lost(|s, lost| {
+            let heads = lost.iter().filter(|l| l.folder_in.is_none()).map(|l| l.head);
+            heads.filter(|head| free(s, *head) && full(s, *head)).take(2).collect()
+        });
+        match fitting.as_slice() {
+            [only] => Some(*only),
+            _ => self.continuation(last, walk),
+        }
+    }
+
+    /// Among the clusters of which the table says nothing, the one whose entries go on where those
+    /// of cluster `last` break off: in the middle of a long name the parts must fit; else the next
+    /// one on the medium.
+    fn continuation(&mut self, last: u32, walk: &Walk) -> Option<u32> {
+        let after = self.cluster(last);
+        let broken_off = after.chunks_exact(ENTRY_BYTES).next_back().and_then(LongEntry::read);
+        let goes_on = |bytes: &[u8]| match (&broken_off, LongEntry::read(bytes), ShortEntry::read(bytes)) {
+            (Some(part), Some(next), Some(short))
+                if part.attributes & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME =>
+            {
+                if part.order & 0x3F == 1 {
+                    names::checksum(&short.name) == part.checksum
+                } else {
+                    let order = u32::from(next.order).plus(1) == u32::from(part.order & 0x3F);
+                    next.attributes & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME
+                        && order
+                        && next.checksum == part.checksum
+                }
+            }
+            _ => true,
+        };
+        let candidates = self.unlisted_folders();
+        let (before, behind) = candidates.split_at(candidates.partition_point(|cluster| *cluster <= last));
+        let fits = |cluster: &&u32| {
+            self.is_open(**cluster)
+                && !walk.clusters().any(|c| c == **cluster)
+                && goes_on(&self.cluster(**cluster))
+        };
+        behind.iter().find(fits).or_else(|| before.iter().find(fits)).copied()
+    }
+
+    /// Clusters of which the table says nothing, and which read as a later part of a folder.
+    fn unlisted_folders(&mut self) -> std::rc::Rc<[u32]> {
+        if let Some(found) = &self.unlisted {
+            return found.clone();
+        }
+        let mut found = Vec::new();
+        for cluster in 2..=self.geometry.last_cluster() {
+            let silent =
+                matches!(self.links.get(self.medium, cluster), Link::Free | Link::Odd(_) | Link::Unreadable);
+            if !silent || !self.is_open(cluster) {
+                continue;
+            }
+            let start = self.medium.lenient(self.geometry.cluster_offset(cluster), START).bytes;
+            let dotted = start.starts_with(&names::DOT);
+            if !dotted
+                && looks_like_folder(&start, self.geometry.bounds(), false)
+                && self.goes_on_as_folder(cluster)
+            {
+                found.push(cluster);
+            }
+        }
+        let found: std::rc::Rc<[u32]> = found.into();
+        self.unlisted = Some(found.clone());
+        found
+    }
+}

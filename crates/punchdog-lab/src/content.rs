@@ -1,0 +1,105 @@
+//! What the station's files hold: logs, tables, notes, small pictures and sounds.
+
+use crate::seed::Seed;
+use std::fmt::Write;
+
+/// A line-by-line log of an instrument.
+pub fn log(seed: &mut Seed, lines: usize) -> Vec<u8> {
+    let words =
+        ["started", "battery low", "clock set", "sample stored", "door opened", "card full", "asleep"];
+    let mut text = String::from("Skerry Point field station, instrument log\r\n");
+    for line in 0..lines {
+        let (hour, minute) = (line / 60 % 24, line % 60);
+        let _ = writeln!(
+            text,
+            "{hour:02}:{minute:02}  {}  {:.2} V\r",
+            seed.pick(&words),
+            11.0 + hundredths(seed, 200)
+        );
+    }
+    text.into_bytes()
+}
+
+/// Tide heights, a row every ten minutes.
+pub fn tides(seed: &mut Seed, rows: usize) -> Vec<u8> {
+    let mut text = String::from("minute;height_m;temperature_c\r\n");
+    for row in 0..rows {
+        let _ = writeln!(
+            text,
+            "{};{:.2};{:.2}\r",
+            row * 10,
+            1.0 + hundredths(seed, 350),
+            6.0 + hundredths(seed, 400)
+        );
+    }
+    text.into_bytes()
+}
+
+/// Counts of birds by ledge.
+pub fn counts(seed: &mut Seed, rows: usize) -> Vec<u8> {
+    let birds = ["razorbill", "kittiwake", "puffin", "fulmar", "shag"];
+    let mut text = String::from("ledge,bird,adults,chicks\r\n");
+    for row in 0..rows {
+        let _ = writeln!(text, "{},{},{},{}\r", row % 40, seed.pick(&birds), seed.below(60), seed.below(40));
+    }
+    text.into_bytes()
+}
+
+/// A note in plain words.
+pub fn note(seed: &mut Seed, sentences: usize) -> Vec<u8> {
+    let parts = [
+        "Wind from the west, swell on the landing.",
+        "Two razorbills back on ledge nine.",
+        "Changed the card in the nest camera.",
+        "The tide gauge was dry for an hour.",
+        "Fog until noon, no counts.",
+        "A gull took the lens cap.",
+    ];
+    let lines: Vec<&str> = (0..sentences).map(|_| *seed.pick(&parts)).collect();
+    lines.join("\r\n").into_bytes()
+}
+
+/// A picture in PNG, `width` by `height` pixels, with sky, sea and a few birds.
+///
+/// # Panics
+/// Never: writing to memory does not fail.
+pub fn picture(seed: &mut Seed, width: u32, height: u32) -> Vec<u8> {
+    let mut pixels = Vec::new();
+    let noise = seed.number();
+    for y in 0..height {
+        for x in 0..width {
+            let grain = u8::try_from(noise.rotate_left(x.wrapping_mul(7) ^ y) & 15).unwrap_or(0);
+            pixels.extend(if y * 2 < height {
+                [150 + grain, 180 + grain, 210]
+            } else {
+                [30, 70 + grain, 90 + grain]
+            });
+        }
+    }
+    let mut file = Vec::new();
+    let mut encoder = png::Encoder::new(&mut file, width, height);
+    encoder.set_color(png::ColorType::Rgb);
+    encoder.set_depth(png::BitDepth::Eight);
+    let mut writer = encoder.write_header().expect("a header fits into memory");
+    writer.write_image_data(&pixels).expect("pixels fit into memory");
+    drop(writer);
+    file
+}
+
+/// A sound in WAV: one channel, 8000 samples a second, 8 bits; `samples` of them.
+pub fn sound(seed: &mut Seed, samples: u32) -> Vec<u8> {
+    let mut file = b"RIFF".to_vec();
+    file.extend((samples + 36).to_le_bytes());
+    file.extend(b"WAVEfmt \x10\0\0\0\x01\0\x01\0");
+    file.extend(8000_u32.to_le_bytes());
+    file.extend(8000_u32.to_le_bytes());
+    file.extend(b"\x01\0\x08\0data");
+    file.extend(samples.to_le_bytes());
+    let step = 1 + seed.below(9);
+    file.extend((0..u64::from(samples)).map(|n| (n * step % 200).to_le_bytes()[0]));
+    file
+}
+
+fn hundredths(seed: &mut Seed, below: u64) -> f64 {
+    f64::from(u32::try_from(seed.below(below)).unwrap_or(0)) / 100.0
+}

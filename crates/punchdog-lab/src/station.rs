@@ -1,0 +1,125 @@
+//! The seabird field station on Skerry Point: what its cards hold, and what happened to them.
+
+use crate::{
+    content,
+    fat::{Filler, Lie},
+    faults::Patient,
+    seed::Seed,
+};
+use punchdog_core::{family::Kind, fat::fresh::Wish};
+use std::io;
+
+/// A card of the station, sound and after its accident.
+pub struct Card {
+    /// Its file name in the demo folder, without an ending.
+    pub name: &'static str,
+    /// What happened, in a sentence.
+    pub story: &'static str,
+    /// The sound card.
+    pub sound: Patient,
+    /// The card as it came in.
+    pub patient: Patient,
+}
+
+/// The tide logger's card: FAT16, 24 MiB. The logger lost power while it wrote the table.
+///
+/// # Errors
+/// When the card is too small for its files, which it is not.
+pub fn tide_card() -> io::Result<Card> {
+    let wish = Wish {
+        kind: Kind::Fat16,
+        bytes: 24 << 20,
+        sector_bytes: 512,
+        cluster_bytes: 2048,
+        tables: 2,
+        label: *b"TIDELOG    ",
+        serial: 0x71DE_1060,
+    };
+    let mut seed = Seed::new(1_701);
+    let mut filler = Filler::new(&wish, vec![0; 24 << 20])?;
+    filler.file("READ ME FIRST.txt", &content::note(&mut seed, 5), Lie::Row)?;
+    filler.folder("Instrument")?;
+    for number in 1..=6 {
+        let lines = 200 + usize::try_from(seed.below(400)).unwrap_or(0);
+        filler.file(&format!("Instrument/logger {number}.log"), &content::log(&mut seed, lines), Lie::Row)?;
+    }
+    filler.folder("Tides")?;
+    for (month, days) in [("2026-04 April", 30), ("2026-05 May", 31), ("2026-06 June", 30)] {
+        filler.folder(&format!("Tides/{month}"))?;
+        for day in 1..=days {
+            let lie = if day % 5 == 0 { Lie::Pieces(1) } else { Lie::Row };
+            let path = format!("Tides/{month}/gauge at the landing, day {day:02}.csv");
+            filler.file(&path, &content::tides(&mut seed, 144 * 3), lie)?;
+        }
+    }
+    filler.file("Tides/springs and neaps.csv", &content::tides(&mut seed, 900), Lie::Gaps)?;
+    let sound = Patient::new(filler.finish()?);
+    let mut patient = sound.clone();
+    // Two sectors of the first table hold a log line instead of entries; one entry of the second
+    // table was never written; the card was not closed.
+    let log: Vec<u8> = content::log(&mut seed, 60).into_iter().take(1024).collect();
+    let place = patient.geometry.table_offset(0) + 512;
+    patient.write(place, &log);
+    let cluster = patient.find("Instrument/logger 3.log").clusters[2];
+    patient.set_link_in(1, cluster, 0);
+    patient.write(37, &[1]);
+    Ok(Card {
+        name: "tide-logger",
+        story: "the logger lost power while it wrote the allocation table",
+        sound,
+        patient,
+    })
+}
+
+/// The nest camera's card: FAT32, 64 MiB. Sector 0 is gone.
+///
+/// # Errors
+/// When the card is too small for its files, which it is not.
+pub fn camera_card() -> io::Result<Card> {
+    let wish = Wish {
+        kind: Kind::Fat32,
+        bytes: 64 << 20,
+        sector_bytes: 512,
+        cluster_bytes: 1024,
+        tables: 2,
+        label: *b"NESTCAM    ",
+        serial: 0x0E57_CA11,
+    };
+    let mut seed = Seed::new(2_026);
+    let mut filler = Filler::new(&wish, vec![0; 64 << 20])?;
+    filler.folder("DCIM")?;
+    filler.folder("Notes")?;
+    filler.folder("Sounds")?;
+    for ledge in ["Ledge 03", "Ledge 07", "Ledge 09", "Ledge 12", "Ledge 17"] {
+        filler.folder(&format!("DCIM/{ledge}"))?;
+        for number in 1..=38 {
+            let (width, height) = (60 + 4 * (number % 7), 45 + 3 * (number % 7));
+            let picture = content::picture(&mut seed, width, height);
+            filler.file(&format!("DCIM/{ledge}/nest at dawn {number:03}.png"), &picture, Lie::Row)?;
+        }
+    }
+    filler.folder("Notes/2026")?;
+    for week in 14..=27 {
+        let note = content::note(&mut seed, 40);
+        filler.file(&format!("Notes/2026/week {week}, who sat where.txt"), &note, Lie::Row)?;
+    }
+    for (number, bird) in
+        ["razorbill", "kittiwake", "puffin", "shag", "fulmar", "guillemot"].iter().enumerate()
+    {
+        let sound = content::sound(&mut seed, 20_000);
+        filler.file(&format!("Sounds/{number} {bird}.wav"), &sound, Lie::Pieces(3))?;
+    }
+    for name in ["camera.cfg", "Möwenzählung.csv", "counts by ledge.csv"] {
+        filler.file(name, &content::counts(&mut seed, 80), Lie::Gaps)?;
+    }
+    filler.file("LOG.TXT", &content::log(&mut seed, 120), Lie::Row)?;
+    let sound = Patient::new(filler.finish()?);
+    let mut patient = sound.clone();
+    patient.fill(0, 512, 0);
+    Ok(Card {
+        name: "nest-camera",
+        story: "the card was pulled while the camera wrote; sector 0 is gone",
+        sound,
+        patient,
+    })
+}
