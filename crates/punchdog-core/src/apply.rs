@@ -13,8 +13,9 @@
 use crate::{
     arith::Sat,
     journal::{self, Header, Journal, Record},
-    medium::{Extent, Medium, MediumError},
-    plan::{Measured, Plan, PlanError, measure},
+    measure::{Measured, measure},
+    medium::{Medium, MediumError},
+    plan::{Plan, PlanError},
     progress::Watch,
 };
 use std::io;
@@ -146,8 +147,7 @@ pub fn apply(
     }
     place.sync().map_err(|e| ("writing the copy out to the disk", e))?;
     let copy = place.copy().map_err(|e| ("opening the copy", e))?;
-    let volume = Extent::new(plan.volume.offset, plan.volume.bytes);
-    let (measured, _) = measure(&*copy, volume, watch)?;
+    let (measured, _) = measure(&*copy, plan.subject(), watch)?;
     Ok(Applied {
         changed: journal.records.iter().fold(0, |sum, record| sum.plus(record.extent().length)),
         ranges: journal.records.len(),

@@ -46,6 +46,27 @@ pub struct Entry {
     pub source: &'static str,
 }
 
+/// Declares the classes of one family, each a static, and `ALL` of them in order: name = (code,
+/// weight, title, source, meaning, mending).
+macro_rules! catalogue {
+    ($($name:ident = ($code:literal, $weight:ident, $title:literal, $source:literal, $meaning:literal, $mending:literal);)*) => {
+        $(
+            #[doc = concat!("`", $code, "`: ", $title, ".")]
+            pub static $name: Entry = Entry {
+                code: $code,
+                weight: $weight,
+                title: $title,
+                meaning: $meaning,
+                mending: $mending,
+                source: $source,
+            };
+        )*
+        /// All of them, in the order of the documentation.
+        pub static ALL: &[&Entry] = &[$(&$name),*];
+    };
+}
+pub(crate) use catalogue;
+
 /// One fault, found in one place.
 #[derive(Debug, Clone)]
 pub struct Finding {
@@ -173,7 +194,7 @@ impl Sink for Collector {
 }
 
 /// Every class of fault that check can find, in the order of the documentation.
-pub fn catalogue() -> impl Iterator<Item = &'static Entry> {
+pub fn all_entries() -> impl Iterator<Item = &'static Entry> {
     crate::partition::catalogue::ALL.iter().chain(crate::fat::catalogue::ALL).copied()
 }
 
@@ -184,7 +205,7 @@ mod tests {
     #[test]
     fn codes_are_unique_and_explained() {
         let mut seen = std::collections::HashSet::new();
-        for entry in catalogue() {
+        for entry in all_entries() {
             assert!(seen.insert(entry.code), "{} stands twice", entry.code);
             let (family, what) = entry.code.split_once('/').expect(entry.code);
             assert!(["partition", "fat", "exfat", "ntfs"].contains(&family));

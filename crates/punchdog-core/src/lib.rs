@@ -40,6 +40,7 @@ pub mod finding;
 pub mod forecast;
 pub mod inventory;
 pub mod journal;
+pub mod measure;
 pub mod medium;
 pub mod partition;
 pub mod plan;

@@ -7,9 +7,10 @@
 
 use crate::{
     arith::Sat,
-    family::{self, Kind, Tally, Wanted},
-    inventory::{Change, Fate, Inventory, count},
-    medium::{Extent, Medium, MediumError, Overlay, Rewrite, Stage, Window, Witness},
+    family::Kind,
+    inventory::{Change, Fate, count},
+    measure::{Measured, Subject, measure, mend_once},
+    medium::{Extent, Medium, MediumError, Overlay, Rewrite, Witness},
     progress::Watch,
     step::{Choice, Choices, Steps},
 };
@@ -105,21 +106,6 @@ pub struct PlannedVolume {
     pub bytes: u64,
 }
 
-/// What one examination of a volume comes to; equal for the overlay and for the copy.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Measured {
-    /// Nothing weighs more than a remark.
-    pub sound: bool,
-    /// Findings left, by code, remarks left out.
-    pub findings: BTreeMap<String, u64>,
-    /// Files by state.
-    pub files: Tally,
-    /// A digest of all paths, sizes, states and places.
-    pub inventory: String,
-    /// Per host: mounts for reading and for writing.
-    pub mounts: BTreeMap<String, (bool, bool)>,
-}
-
 /// What a plan leads to.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Outcome {
@@ -142,8 +128,8 @@ pub struct Plan {
     pub schema: String,
     /// The image it is for.
     pub image: PlannedImage,
-    /// The volume it is for.
-    pub volume: PlannedVolume,
+    /// The volume it is for; none when it mends the partition table.
+    pub volume: Option<PlannedVolume>,
     /// The steps, in order; empty when there is nothing to do.
     pub steps: Vec<PlannedStep>,
     /// The questions that came up, and how they were answered.
@@ -230,41 +216,16 @@ fn planned(step: crate::step::Step) -> PlannedStep {
     }
 }
 
-/// Examines the volume at `place` of `medium`, and lists its files.
-pub fn measure(
-    medium: &dyn Medium,
-    place: Extent,
-    watch: &dyn Watch,
-) -> Result<(Measured, Inventory), PlanError> {
-    let window = Window::new(medium, place);
-    let volume = family::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?;
-    let seen = volume.examine(&window, watch)?;
-    let inventory = Inventory::new(volume.files(&window, Wanted { deleted: false, system: true }, watch)?);
-    let mut findings = BTreeMap::new();
-    for finding in seen.findings.iter().filter(|f| f.weight != crate::finding::Weight::Remark) {
-        let sum = findings.entry(finding.entry.code.to_owned()).or_insert(0_u64);
-        *sum = sum.plus(finding.count);
-    }
-    let mounts = volume
-        .forecast(&window, 512)
-        .into_iter()
-        .map(|host| (host.host.to_owned(), (host.mounts_read_only, host.mounts_read_write)))
-        .collect();
-    let measured =
-        Measured { sound: seen.sound(), findings, files: seen.tally, inventory: inventory.digest(), mounts };
-    Ok((measured, inventory))
-}
-
-/// Makes a plan for the volume at `place` of `image`, with these answers to questions.
+/// Makes a plan for `subject` in `image`, with these answers to questions.
 pub fn build(
     image: &dyn Medium,
     path: &str,
-    place: Extent,
+    subject: Subject,
     wanted: BTreeMap<String, String>,
     watch: &dyn Watch,
 ) -> Result<Plan, PlanError> {
     let witness = Witness::new(image);
-    let (before, files_before) = measure(&witness, place, watch)?;
+    let (before, files_before) = measure(&witness, subject, watch)?;
     let mut overlay = Overlay::new(&witness);
     let mut choices = Choices::wanting(wanted);
     let mut steps = Vec::new();
@@ -274,14 +235,8 @@ pub fn build(
             return Err(MediumError::Stopped.into());
         }
         watch.at("planning, round by round", round.wide(), ROUNDS.wide());
-        let volume = {
-            let window = Window::new(&overlay, place);
-            family::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?
-        };
-        kind = Some(volume.kind());
         let mut done = Steps::default();
-        let mut stage = Stage::new(&mut overlay, place);
-        volume.mend(&mut stage, &mut choices, &mut done, watch)?;
+        kind = mend_once(&mut overlay, subject, &mut choices, &mut done, watch)?;
         if done.is_empty() {
             break;
         }
@@ -291,14 +246,22 @@ pub fn build(
     if !unused.is_empty() {
         return Err(PlanError::NoSuchChoice { answers: unused.join(", ") });
     }
-    let (after, files_after) = measure(&overlay, place, watch)?;
+    let (after, files_after) = measure(&overlay, subject, watch)?;
     let hidden = before.mounts.get("linux").is_some_and(|(read, _)| !read);
     let mut changes = files_before.changes_to(&files_after, hidden);
     let fates = count(&changes);
-    let summary = summary(&fates, &after);
+    let summary = if subject == Subject::Table { table_summary(&after) } else { summary(&fates, &after) };
     changes.retain(|change| change.fate != Fate::Intact);
     changes.sort_by(|a, b| (std::cmp::Reverse(a.fate), &a.path).cmp(&(std::cmp::Reverse(b.fate), &b.path)));
     changes.truncate(NAMED);
+    let volume = match subject {
+        Subject::Table => None,
+        Subject::Volume(place) => Some(PlannedVolume {
+            kind: kind.ok_or(PlanError::NoVolume)?,
+            offset: place.offset,
+            bytes: place.length,
+        }),
+    };
     let mut plan = Plan {
         schema: SCHEMA.to_owned(),
         image: PlannedImage {
@@ -306,11 +269,7 @@ pub fn build(
             bytes: image.len(),
             evidence: evidence(image, &witness, watch)?,
         },
-        volume: PlannedVolume {
-            kind: kind.ok_or(PlanError::NoVolume)?,
-            offset: place.offset,
-            bytes: place.length,
-        },
+        volume,
         steps,
         choices: choices.offered(),
         outcome: Outcome { before, after, fates, changes, summary },
@@ -318,6 +277,11 @@ pub fn build(
     };
     plan.seal = plan.computed_seal();
     Ok(plan)
+}
+
+fn table_summary(after: &Measured) -> String {
+    let text = if after.sound { "lists every volume that was found" } else { "still has faults" };
+    format!("the partition table {text}; nothing in the volumes changes.")
 }
 
 fn summary(fates: &BTreeMap<Fate, u64>, after: &Measured) -> String {
@@ -367,6 +331,11 @@ fn digest_of(image: &dyn Medium, extent: Extent) -> Result<String, MediumError> 
 }
 
 impl Plan {
+    /// What the plan mends.
+    pub fn subject(&self) -> Subject {
+        self.volume.map_or(Subject::Table, |volume| Subject::Volume(Extent::new(volume.offset, volume.bytes)))
+    }
+
     fn computed_seal(&self) -> String {
         let mut open = self.clone();
         open.seal = String::new();

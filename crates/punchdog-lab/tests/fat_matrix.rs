@@ -6,7 +6,8 @@ use punchdog_core::{
     apply,
     family::{self, Kind, Wanted},
     inventory::State,
-    medium::{Extent, Medium, Memory, Window},
+    measure::Subject,
+    medium::{Extent, Medium, Memory},
     plan::{self, Plan},
     progress::Silent,
 };
@@ -71,7 +72,8 @@ fn try_one(fault: &Fault, volume: (Kind, u32, u32), seed: u64) -> Result<(), Str
     }
 
     let wanted = fault.choose.iter().map(|(name, option)| ((*name).into(), (*option).into())).collect();
-    let plan = plan::build(&medium, "patient.img", whole, wanted, &Silent).map_err(|e| e.to_string())?;
+    let plan = plan::build(&medium, "patient.img", Subject::Volume(whole), wanted, &Silent)
+        .map_err(|e| e.to_string())?;
     if !plan.outcome.after.sound {
         return Err(format!("not sound after the plan: {:?}", plan.outcome.after.findings));
     }
@@ -144,8 +146,14 @@ fn sound_volumes_have_no_finding_and_all_files() {
         let codes: Vec<&str> = seen.findings.iter().map(|f| f.entry.code).collect();
         assert!(codes.is_empty(), "{volume:?}: {codes:?}");
         kept(&patient, &patient.bytes).unwrap();
-        let window = Window::new(&medium, Extent::new(0, medium.len()));
-        let plan = plan::build(&window, "x", Extent::new(0, medium.len()), BTreeMap::new(), &Silent).unwrap();
+        let plan = plan::build(
+            &medium,
+            "x",
+            Subject::Volume(Extent::new(0, medium.len())),
+            BTreeMap::new(),
+            &Silent,
+        )
+        .unwrap();
         assert!(plan.steps.is_empty(), "{volume:?}: a sound volume needs no step");
     }
 }

@@ -2,30 +2,9 @@
 
 use crate::finding::{
     Entry,
-    Weight::{self, BlocksMount, Remark, RisksFiles, Untidy},
+    Weight::{BlocksMount, Remark, RisksFiles, Untidy},
+    catalogue,
 };
-
-const fn entry(
-    code: &'static str,
-    weight: Weight,
-    title: &'static str,
-    texts: [&'static str; 2],
-    source: &'static str,
-) -> Entry {
-    let [meaning, mending] = texts;
-    Entry { code, weight, title, meaning, mending, source }
-}
-
-macro_rules! catalogue {
-    ($($name:ident = ($code:literal, $weight:ident, $title:literal, $source:literal, $meaning:literal, $mending:literal);)*) => {
-        $(
-            #[doc = concat!("`", $code, "`: ", $title, ".")]
-            pub static $name: Entry = entry($code, $weight, $title, [$meaning, $mending], $source);
-        )*
-        /// All of them, in the order of the documentation.
-        pub static ALL: &[&Entry] = &[$(&$name),*];
-    };
-}
 
 catalogue! {
     BOOT_GONE = ("fat/boot-gone", BlocksMount, "the boot sector is gone", "FAT 1.03, Boot Sector and BPB",

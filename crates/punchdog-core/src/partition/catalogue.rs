@@ -1,6 +1,43 @@
 //! Faults of partition tables.
 
-use crate::finding::Entry;
+use crate::finding::{
+    Entry,
+    Weight::{BlocksMount, Remark, RisksFiles, Untidy},
+    catalogue,
+};
 
-/// All of them, in the order of the documentation.
-pub static ALL: &[&Entry] = &[];
+catalogue! {
+    TABLE_MISSING = ("partition/table-missing", BlocksMount, "there is no partition table", "UEFI 2.10, 5.2",
+        "Sector 0 lists nothing, but volumes stand behind it. Hosts show an empty or uninitialised disk and offer to set it up anew.",
+        "An MBR with an entry for each volume found is written (derived).");
+    ENTRY_MISSING = ("partition/entry-missing", BlocksMount, "a volume is in no partition entry", "UEFI 2.10, 5.2.1",
+        "Hosts do not see it. It was removed from the table, or its entry was overwritten.",
+        "An entry with its place, length and type is written (derived).");
+    WRONG_START = ("partition/wrong-start", BlocksMount, "a partition entry points to the wrong place", "UEFI 2.10, 5.2.1, StartingLBA",
+        "Where it points no volume begins; one stands nearby. Hosts show a RAW partition.",
+        "Start and length are set to those of the volume (derived).");
+    WRONG_LENGTH = ("partition/wrong-length", RisksFiles, "a partition entry is shorter than its volume", "UEFI 2.10, 5.2.1, SizeInLBA",
+        "The end of the volume cannot be reached; writing near it fails.",
+        "The length is set to that of the volume (derived).");
+    WRONG_TYPE = ("partition/wrong-type", RisksFiles, "a partition entry has the wrong type", "UEFI 2.10, 5.2.1, OSType",
+        "Linux does not look at it; other hosts give the volume no drive letter.",
+        "The type is set to that of the volume (derived).");
+    HIDDEN = ("partition/hidden", RisksFiles, "a partition is marked as hidden", "UEFI 2.10, 5.2.1, OSType",
+        "A type with the hidden bit: some hosts give it no drive letter, although the volume is fine.",
+        "The type without the hidden bit is written (derived).");
+    BEYOND_IMAGE = ("partition/beyond-image", RisksFiles, "a partition entry reaches past the end of the image", "UEFI 2.10, 5.2.1, SizeInLBA",
+        "The image was cut short while copying, or the medium has less room than it claims.",
+        "Left alone: a full copy of the medium is what is needed.");
+    GPT_PRIMARY = ("partition/gpt-primary", BlocksMount, "the primary GPT is damaged", "UEFI 2.10, 5.3.2",
+        "Hosts may use the backup at the end of the disk, or show an empty disk.",
+        "Written from the backup GPT (exact).");
+    GPT_BACKUP = ("partition/gpt-backup", Untidy, "the backup GPT is damaged or not at the end", "UEFI 2.10, 5.3.2",
+        "Nothing happens now; the next loss of the first sectors will be harder to mend. Usual for images that are longer or shorter than their disk was.",
+        "Written from the primary GPT (exact).");
+    GPT_PROTECTION = ("partition/gpt-protection", RisksFiles, "the protective MBR of a GPT is missing", "UEFI 2.10, 5.2.3",
+        "Old hosts take the disk for an empty one; some hosts do not look for a GPT without it.",
+        "Written as the specification has it (derived).");
+    BLANK = ("partition/blank", Remark, "the image holds nothing but one byte value", "none",
+        "Zeroes: a dead controller, a drive that was erased, or an image of the wrong device. FF: erased flash.",
+        "Nothing can be mended. Image the medium again, with another reader, before giving up.");
+}

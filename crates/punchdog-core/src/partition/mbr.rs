@@ -1,0 +1,115 @@
+//! The MBR: four entries in sector 0, and the chain of logical volumes in an extended partition.
+
+use super::layout::{ENTRIES_AT, MbrEntry};
+use crate::{
+    arith::Sat,
+    medium::{Extent, Medium},
+};
+use zerocopy::FromBytes;
+
+/// Bytes in the sectors that MBR entries count in.
+pub const SECTOR: u64 = 512;
+/// Logical volumes followed at most: a chain has no natural end.
+const LOGICAL: u32 = 128;
+
+/// A volume that an MBR lists.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Listed {
+    /// Where its entry stands: bytes from the start of the disk.
+    pub entry_at: u64,
+    /// Its type byte.
+    pub kind: u8,
+    /// Where it lies, in bytes.
+    pub extent: Extent,
+    /// It is a logical volume in an extended partition.
+    pub logical: bool,
+}
+
+/// True for the type of an extended partition.
+pub fn is_extended(kind: u8) -> bool {
+    matches!(kind, 0x05 | 0x0F | 0x85)
+}
+
+/// What a type byte says the volume is.
+pub fn kind_text(kind: u8) -> &'static str {
+    match kind {
+        0x01 => "FAT12",
+        0x04 | 0x06 | 0x0E => "FAT16",
+        0x0B | 0x0C => "FAT32",
+        0x07 => "exFAT or NTFS",
+        0x05 | 0x0F | 0x85 => "extended partition",
+        0x82 => "swap space",
+        0x83 => "Linux file system",
+        0x8E => "logical volume manager",
+        0xEE => "protection for a GPT",
+        0xEF => "EFI system partition",
+        _ => "another type",
+    }
+}
+
+/// The entries of the sector at `at`; `None` without the signature 55 AA.
+pub fn entries(medium: &dyn Medium, at: u64) -> Option<[MbrEntry; 4]> {
+    let sector = medium.bytes(at, 512).ok()?;
+    let (entries, _) = <[MbrEntry; 4]>::read_from_prefix(sector.get(ENTRIES_AT..)?).ok()?;
+    sector.ends_with(&[0x55, 0xAA]).then_some(entries)
+}
+
+/// True when the sector can be an MBR: flags that are 00 or 80, at least one entry, and each entry
+/// that is used begins inside the disk behind sector 0.
+pub fn is_table(entries: &[MbrEntry; 4], disk_bytes: u64) -> bool {
+    let used: Vec<&MbrEntry> = entries.iter().filter(|entry| entry.kind != 0).collect();
+    let sane = |entry: &&MbrEntry| {
+        let start = u64::from(entry.start.get());
+        matches!(entry.boot, 0 | 0x80)
+            && start > 0
+            && start.times(SECTOR) < disk_bytes
+            && entry.length.get() > 0
+    };
+    let blank = |entry: &&MbrEntry| entry.kind == 0 && entry.start.get() == 0 && entry.length.get() == 0;
+    !used.is_empty() && used.iter().all(sane) && used.len().plus(entries.iter().filter(blank).count()) == 4
+}
+
+/// Every volume that the MBR lists, extended partitions followed.
+pub fn listed(medium: &dyn Medium, entries: &[MbrEntry; 4]) -> Vec<Listed> {
+    let mut found = Vec::new();
+    for (number, entry) in entries.iter().enumerate() {
+        let entry_at = ENTRIES_AT.plus(number.times(16)).wide();
+        let extent = Extent::new(
+            u64::from(entry.start.get()).times(SECTOR),
+            u64::from(entry.length.get()).times(SECTOR),
+        );
+        if is_extended(entry.kind) {
+            logical(medium, extent.offset, &mut found);
+        } else if entry.kind != 0 && entry.kind != 0xEE {
+            found.push(Listed { entry_at, kind: entry.kind, extent, logical: false });
+        }
+    }
+    found
+}
+
+/// Follows the chain of an extended partition: in each sector the first entry is a volume, counted
+/// from that sector, the second the next sector of the chain, counted from the partition.
+fn logical(medium: &dyn Medium, start: u64, found: &mut Vec<Listed>) {
+    let mut at = start;
+    let mut seen = std::collections::HashSet::new();
+    for _ in 0..LOGICAL {
+        if !seen.insert(at) {
+            break;
+        }
+        let Some([volume, next, ..]) = entries(medium, at) else { break };
+        if volume.kind != 0 && volume.length.get() > 0 {
+            let offset = at.plus(u64::from(volume.start.get()).times(SECTOR));
+            let extent = Extent::new(offset, u64::from(volume.length.get()).times(SECTOR));
+            found.push(Listed {
+                entry_at: at.plus(ENTRIES_AT.wide()),
+                kind: volume.kind,
+                extent,
+                logical: true,
+            });
+        }
+        if !is_extended(next.kind) || next.start.get() == 0 {
+            break;
+        }
+        at = start.plus(u64::from(next.start.get()).times(SECTOR));
+    }
+}

@@ -1,0 +1,137 @@
+//! Naming what Punchdog does not mend, by published signatures.
+
+use crate::{
+    arith::{Peek, Sat},
+    medium::Medium,
+};
+
+/// What a range holds when it is nothing that Punchdog mends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Name {
+    /// What it is.
+    pub title: &'static str,
+    /// What to do about it.
+    pub advice: &'static str,
+}
+
+struct Sign {
+    at: u64,
+    bytes: &'static [u8],
+    name: Name,
+}
+
+const LEAVE: &str = "another file system: leave it alone, and read it on a host that knows it";
+const LOCKED: &str = "encrypted: unlock it on its own host first, then image what is inside";
+const CONTAINER: &str = "an image in a container: convert it to a raw image first";
+const ARCHIVE: &str = "a packed file, not an image: unpack it first";
+
+const fn sign(at: u64, bytes: &'static [u8], title: &'static str, advice: &'static str) -> Sign {
+    Sign { at, bytes, name: Name { title, advice } }
+}
+
+/// Signatures by place, longest first where one could be taken for another.
+const SIGNS: &[Sign] = &[
+    sign(0, b"LUKS\xBA\xBE", "LUKS encrypted volume", LOCKED),
+    sign(3, b"-FVE-FS-", "BitLocker encrypted volume", LOCKED),
+    sign(0, b"XFSB", "XFS", LEAVE),
+    sign(0x1_0040, b"_BHRfS_M", "Btrfs", LEAVE),
+    sign(1080, b"\x53\xEF", "ext2, ext3 or ext4", LEAVE),
+    sign(32, b"NXSB", "APFS", LEAVE),
+    sign(1024, b"H+\0\x04", "HFS+", LEAVE),
+    sign(1024, b"HX\0\x05", "HFSX", LEAVE),
+    sign(1024, b"BD", "HFS", LEAVE),
+    sign(0x8001, b"CD001", "ISO 9660", LEAVE),
+    sign(0x8001, b"BEA01", "UDF", LEAVE),
+    sign(4086, b"SWAPSPACE2", "swap space", "swap space holds no files"),
+    sign(1024, b"\x10\x20\xF5\xF2", "F2FS", LEAVE),
+    sign(0, b"hsqs", "SquashFS", LEAVE),
+    sign(3, b"ReFS\0\0\0\0", "ReFS", LEAVE),
+    sign(0, b"QFI\xFB", "qcow2 container", CONTAINER),
+    sign(0, b"vhdxfile", "VHDX container", CONTAINER),
+    sign(0, b"conectix", "VHD container", CONTAINER),
+    sign(0, b"KDMV", "VMDK container", CONTAINER),
+    sign(0, b"EVF\x09\x0D\x0A\xFF\0", "EWF evidence container", CONTAINER),
+    sign(0, b"PK\x03\x04", "ZIP archive", ARCHIVE),
+    sign(0, b"7z\xBC\xAF\x27\x1C", "7z archive", ARCHIVE),
+    sign(0, b"\x1F\x8B\x08", "gzip file", ARCHIVE),
+    sign(0, b"\xFD7zXZ\0", "xz file", ARCHIVE),
+    sign(0, b"BZh", "bzip2 file", ARCHIVE),
+    sign(0, b"Rar!\x1A\x07", "RAR archive", ARCHIVE),
+    sign(0, b"\x28\xB5\x2F\xFD", "Zstandard file", ARCHIVE),
+    sign(0, b"%PDF-", "PDF document", "a document, not an image"),
+    sign(512, b"LABELONE", "logical volume manager", LEAVE),
+    sign(536, b"LVM2 001", "logical volume manager", LEAVE),
+];
+
+/// exFAT and NTFS, which scout names among the volumes.
+pub fn own_mark(medium: &dyn Medium) -> Option<&'static str> {
+    let sector = medium.lenient(0, 512).bytes;
+    match sector.part(3, 8) {
+        b"EXFAT   " => Some("exfat"),
+        b"NTFS    " => Some("ntfs"),
+        _ => None,
+    }
+}
+
+/// The stranger on `medium`, if its signature is known.
+pub fn name(medium: &dyn Medium) -> Option<Name> {
+    let found = SIGNS.iter().find(|sign| {
+        let bytes = medium.lenient(sign.at, sign.bytes.len()).bytes;
+        sign.at < medium.len() && bytes == sign.bytes
+    });
+    if let Some(sign) = found {
+        return Some(sign.name);
+    }
+    // A VHD of fixed size is a raw image with its mark in the last sector.
+    let tail = medium.lenient(medium.len().minus(512), 8).bytes;
+    (tail == b"conectix").then_some(Name {
+        title: "VHD container of fixed size",
+        advice: "raw but for its last 512 bytes: work on it as it is, or convert it first",
+    })
+}
+
+/// One byte value throughout, as far as samples show.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Blank {
+    /// All zero.
+    Zeroes,
+    /// All FF, as erased flash reads.
+    Ones,
+}
+
+/// Samples taken of a medium to call it blank.
+const SAMPLES: u64 = 4096;
+
+/// `Some` when the first and last 4 MiB and samples between hold nothing but one value.
+pub fn blank(medium: &dyn Medium) -> Option<Blank> {
+    let first = *medium.lenient(0, 1).bytes.first()?;
+    if first != 0 && first != 0xFF || medium.is_empty() {
+        return None;
+    }
+    let edge = medium.len().min(4 << 20);
+    let same =
+        |at: u64, length: u64| medium.lenient(at, length.size()).bytes.iter().all(|byte| *byte == first);
+    let step = medium.len().per(SAMPLES).max(512);
+    let whole = same(0, edge)
+        && same(medium.len().minus(edge), edge)
+        && (0..SAMPLES).all(|n| {
+            let at = n.times(step);
+            at >= medium.len() || same(at, medium.len().minus(at).min(512))
+        });
+    whole.then_some(if first == 0 { Blank::Zeroes } else { Blank::Ones })
+}
+
+/// Bits of information a byte in a sample of the medium, 0 to 8; encrypted and packed data come
+/// close to 8.
+pub fn entropy(medium: &dyn Medium) -> f64 {
+    let sample = medium.lenient(0, medium.len().min(1 << 18).size()).bytes;
+    let mut counts = [0_u32; 256];
+    for byte in &sample {
+        if let Some(count) = counts.get_mut(usize::from(*byte)) {
+            *count = count.plus(1);
+        }
+    }
+    let all = f64::from(sample.len().narrow().max(1));
+    let used = counts.iter().filter(|count| **count > 0);
+    used.map(|count| f64::from(*count) / all).map(|share| -share * share.log2()).sum()
+}

@@ -1,0 +1,134 @@
+//! `punchdog apply`: carrying a plan out on a new copy.
+
+use crate::{
+    args::{Apply, Args},
+    choose, json,
+    page::{self, Page},
+    trouble::{Trouble, Verdict},
+    watch::Screen,
+    workplace::{Files, journal_path},
+};
+use punchdog_core::{
+    apply::{self, ApplyError},
+    medium::Medium,
+    plan::{Plan, PlanError},
+};
+use serde_json::json;
+
+/// Bytes of a plan file at most: a plan names ranges, not volumes.
+const PLAN_LIMIT: u64 = 1 << 30;
+
+pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
+    let plan = read_plan(given)?;
+    let image = choose::open(&given.image)?;
+    let mut files = Files::new(&given.copy, Some(&given.image))?;
+    let screen = Screen::of_bytes();
+    let done = apply::apply(&plan, &image, &mut files, &screen);
+    drop(screen);
+    let applied = done.map_err(|error| explain(&error, given))?;
+    let fine = applied.as_planned;
+    if args.json {
+        json::print(&json!({
+            "schema": "punchdog.apply/1",
+            "image": json::image(&given.image, image.len()),
+            "copy": given.copy.display().to_string(),
+            "journal": journal_path(&given.copy).display().to_string(),
+            "changed_bytes": applied.changed,
+            "changed_ranges": applied.ranges,
+            "finished_an_earlier_apply": applied.resumed,
+            "as_planned": fine,
+            "outcome": applied.measured,
+        }))?;
+        return Ok(Verdict::of(fine));
+    }
+    let mut page = Page::new();
+    let name = page::clean(&given.copy.display().to_string());
+    let (verdict, style) = match (fine, applied.measured.sound) {
+        (true, true) => ("mended and sound, as planned", page::GOOD),
+        (true, false) => ("as planned, faults remain", page::WARN),
+        (false, _) => ("not as planned", page::BAD),
+    };
+    page.head(&name, verdict, style);
+    page.gap();
+    if applied.resumed {
+        page.say("An earlier apply had been cut off; it is finished now.");
+    }
+    page.say(&format!(
+        "{} written in {}. The image was not touched; the old bytes are kept in {}.",
+        page::size(applied.changed),
+        page::count(applied.ranges as u64, "place", "places"),
+        page::word(&journal_path(&given.copy)),
+    ));
+    if fine {
+        page.gap();
+        crate::plan::outcome(&mut page, &plan.outcome.fates, &plan.outcome.changes, &applied.measured);
+        page.gap();
+        page.line(&format!("{S}{}{S:#}", page::clean(&plan.outcome.summary), S = page::STRONG));
+    } else {
+        page.gap();
+        page.say("What was measured on the copy is not what the plan said. Do not hand it out: undo it, and look at the image again.");
+        for (code, number) in &applied.measured.findings {
+            page.beside(16, "found", page::BAD, &format!("{code}, {number} times"));
+        }
+    }
+    let copy = page::word(&given.copy);
+    page.next(&[
+        (format!("punchdog files {copy} --hash"), "what is on it now"),
+        (format!("punchdog undo {copy}"), "puts the old bytes back"),
+    ]);
+    page.print()?;
+    Ok(Verdict::of(fine))
+}
+
+fn read_plan(given: &Apply) -> anyhow::Result<Plan> {
+    let name = given.plan.display();
+    let about = std::fs::metadata(&given.plan).map_err(|error| {
+        Trouble::with(
+            format!("the plan {name} cannot be read: {error}"),
+            "make one with punchdog plan IMAGE --out PLAN",
+        )
+    })?;
+    if !about.is_file() || about.len() > PLAN_LIMIT {
+        return Err(Trouble::with(
+            format!("{name} is no plan file"),
+            "make one with punchdog plan IMAGE --out PLAN",
+        ));
+    }
+    let bytes = std::fs::read(&given.plan)?;
+    let text = String::from_utf8(bytes).map_err(|_| {
+        Trouble::with(
+            format!("{name} is no plan file: it is not text"),
+            "the order is: punchdog apply PLAN --image IMAGE --copy COPY",
+        )
+    })?;
+    Plan::from_json(&text).map_err(|error| {
+        let next = match error {
+            PlanError::Edited => {
+                "make the plan again with punchdog plan; choices are made with --choose, not in the file"
+            }
+            _ => "make one with punchdog plan IMAGE --out PLAN",
+        };
+        Trouble::with(format!("{name}: {error}"), next)
+    })
+}
+
+fn explain(error: &ApplyError, given: &Apply) -> anyhow::Error {
+    let (image, copy) = (page::word(&given.image), page::word(&given.copy));
+    let again = format!("run the same apply again to finish, or: punchdog undo {copy}");
+    let next = match error {
+        ApplyError::Plan(PlanError::OtherImage(_)) => {
+            format!("punchdog plan {image} --out NEW.plan.json, then apply that")
+        }
+        ApplyError::CopyExists | ApplyError::OtherJournal => {
+            "name a new file with --copy; nothing that is there is overwritten".to_owned()
+        }
+        ApplyError::Foreign(..) => {
+            "name a new file with --copy, and keep this one until you know who changed it".to_owned()
+        }
+        ApplyError::Medium(_) | ApplyError::Workplace { .. } => {
+            format!("make room or mend the cause, then {again}; the image is untouched")
+        }
+        _ => format!("make the plan again: punchdog plan {image} --out NEW.plan.json"),
+    };
+    Trouble::with(error.to_string(), next)
+}

@@ -1,0 +1,269 @@
+//! Every argument and its help, once: completions and the manual page are made from here too.
+
+use clap::{Args as Group, CommandFactory, Parser, Subcommand, ValueEnum};
+use std::path::PathBuf;
+use tracing_subscriber::EnvFilter;
+
+/// Finds out why a volume image does not mount, and mends a copy of it.
+///
+/// The image is only ever read. Begin with `punchdog check IMAGE`; each command says what comes next.
+/// Exit status: 0 done and nothing wrong; 1 the answer is "not sound"; 2 the work could not be done.
+#[derive(Debug, Parser)]
+#[command(
+    name = "punchdog",
+    version,
+    max_term_width = 100,
+    subcommand_required = true,
+    arg_required_else_help = true
+)]
+pub(crate) struct Args {
+    /// What to do.
+    #[command(subcommand)]
+    pub(crate) command: Command,
+    /// Print one JSON document instead of text.
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Colours: on a terminal only, always, or never. NO_COLOR turns them off as well.
+    #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN")]
+    pub(crate) color: Color,
+    /// Say on standard error what is being read; twice for more. RUST_LOG gives finer control.
+    #[arg(short, long, global = true, action = clap::ArgAction::Count)]
+    pub(crate) verbose: u8,
+}
+
+/// When to use colours.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    /// On a terminal, unless NO_COLOR is set.
+    #[default]
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// What the image holds: partition tables, volumes, lost volumes, strangers.
+    Scout(Scout),
+    /// Structural faults; reads only.
+    Check(Check),
+    /// Why it does not mount, host by host; what is intact; what to do next.
+    Explain(Explain),
+    /// Boot structures field by field: as they stand, in the second copy, computed, believed.
+    Fields(Fields),
+    /// The files as they can be reached now, each with its state.
+    Files(Files),
+    /// Copy files out, before any repair.
+    Salvage(Salvage),
+    /// The repair, step by step, with what it does to the files.
+    Plan(Plan),
+    /// Carry a plan out on a new copy of the image.
+    Apply(Apply),
+    /// Put the old bytes back into a copy made by apply.
+    Undo(Undo),
+    /// Make up patients, and run a whole job on one of them.
+    Demo(Demo),
+    /// Print completions for a shell.
+    #[command(hide = true)]
+    Completions(Completions),
+    /// Print the manual page.
+    #[command(hide = true)]
+    Manual,
+}
+
+/// An image, and which volume of it.
+#[derive(Debug, Clone, Group)]
+pub(crate) struct Target {
+    /// The image: a file with the bytes of a volume or of a whole disk.
+    pub(crate) image: PathBuf,
+    /// The volume begins at this byte of the image.
+    #[arg(long, value_name = "BYTES", conflicts_with = "volume")]
+    pub(crate) at: Option<u64>,
+    /// The volume with this number, as scout prints them.
+    #[arg(long, value_name = "N")]
+    pub(crate) volume: Option<usize>,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Scout {
+    /// The image.
+    pub(crate) image: PathBuf,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Check {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// List every finding, however many are alike.
+    #[arg(long)]
+    pub(crate) all: bool,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Explain {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Bytes in a logical sector of the device that the volume will be on.
+    #[arg(long, value_name = "BYTES", default_value_t = 512)]
+    pub(crate) sector: u32,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Fields {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Which structure: boot or fsinfo; all without.
+    pub(crate) which: Option<String>,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Files {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Read each file and give its SHA-256.
+    #[arg(long)]
+    pub(crate) hash: bool,
+    /// List deleted files too.
+    #[arg(long)]
+    pub(crate) deleted: bool,
+    /// List the file system's own files too.
+    #[arg(long)]
+    pub(crate) system: bool,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Salvage {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// The folder to copy into; made if it is not there. Never on the patient itself.
+    #[arg(long, value_name = "DIR", required_unless_present = "list")]
+    pub(crate) to: Option<PathBuf>,
+    /// Only files whose path matches, such as '*.jpg' or 'DCIM/**'; may be given several times.
+    #[arg(long = "match", value_name = "GLOB")]
+    pub(crate) matching: Vec<String>,
+    /// Only files of this kind, by name or by first bytes; may be given several times.
+    #[arg(long, value_enum)]
+    pub(crate) kind: Vec<KindOfFile>,
+    /// Only files in this state; may be given several times. Without: all but deleted ones.
+    #[arg(long, value_enum)]
+    pub(crate) state: Vec<StateOfFile>,
+    /// Show what would be copied; write nothing.
+    #[arg(long)]
+    pub(crate) list: bool,
+}
+
+/// Groups of files that people ask for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum KindOfFile {
+    Pictures,
+    Sound,
+    Video,
+    Documents,
+    Archives,
+    Other,
+}
+
+/// States of files, as `files` gives them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum StateOfFile {
+    Intact,
+    Damaged,
+    Orphan,
+    Deleted,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Plan {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Where to write the plan.
+    #[arg(long, value_name = "PLAN")]
+    pub(crate) out: Option<PathBuf>,
+    /// Answer a question of the repair, as NAME=OPTION; may be given several times.
+    #[arg(long, value_name = "NAME=OPTION")]
+    pub(crate) choose: Vec<String>,
+    /// Mend the partition table instead of a volume.
+    #[arg(long, conflicts_with_all = ["at", "volume"])]
+    pub(crate) table: bool,
+    /// Overwrite a plan that is already there.
+    #[arg(long)]
+    pub(crate) replace: bool,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Apply {
+    /// The plan, as written by plan.
+    pub(crate) plan: PathBuf,
+    /// The image the plan was made for; it is not changed.
+    #[arg(long)]
+    pub(crate) image: PathBuf,
+    /// The copy to make; a new file.
+    #[arg(long)]
+    pub(crate) copy: PathBuf,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Undo {
+    /// A copy made by apply; its journal stands beside it.
+    pub(crate) copy: PathBuf,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Demo {
+    /// Where to put the patients; a new or empty folder.
+    #[arg(default_value = "punchdog-demo")]
+    pub(crate) dir: PathBuf,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Completions {
+    /// The shell.
+    #[arg(value_enum)]
+    shell: clap_complete::Shell,
+}
+
+impl Completions {
+    pub(crate) fn print(&self) {
+        clap_complete::generate(self.shell, &mut Args::command(), "punchdog", &mut std::io::stdout());
+    }
+}
+
+/// Prints the manual page, all commands in one.
+pub(crate) fn manual() -> std::io::Result<()> {
+    let mut out = std::io::stdout();
+    let command = Args::command();
+    clap_mangen::Man::new(command.clone()).render(&mut out)?;
+    for sub in command.get_subcommands().filter(|sub| !sub.is_hide_set()) {
+        clap_mangen::Man::new(sub.clone()).title(format!("punchdog-{}", sub.get_name())).render(&mut out)?;
+    }
+    Ok(())
+}
+
+impl Args {
+    /// Settles colour, log and interrupt for the whole run.
+    pub(crate) fn start(&self) {
+        let choice = match self.color {
+            Color::Auto => anstream::ColorChoice::Auto,
+            Color::Always => anstream::ColorChoice::Always,
+            Color::Never => anstream::ColorChoice::Never,
+        };
+        choice.write_global();
+        let level = match self.verbose {
+            0 => "warn",
+            1 => "punchdog_core=debug,punchdog=debug,warn",
+            _ => "punchdog_core=trace,punchdog=trace,info",
+        };
+        let filter = EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new(level));
+        let colored = anstream::AutoStream::choice(&std::io::stderr()) != anstream::ColorChoice::Never;
+        tracing_subscriber::fmt()
+            .with_env_filter(filter)
+            .with_writer(std::io::stderr)
+            .with_ansi(colored)
+            .without_time()
+            .with_target(false)
+            .init();
+        crate::watch::listen();
+    }
+}

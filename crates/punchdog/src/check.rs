@@ -1,0 +1,182 @@
+//! `punchdog check`: structural faults.
+
+use crate::{
+    args::{Args, Check},
+    choose::{self, Chosen},
+    json,
+    page::{self, Page},
+    trouble::Verdict,
+    watch::Screen,
+};
+use punchdog_core::{
+    family::Examination,
+    finding::{Finding, Weight},
+    medium::{Medium, Window},
+    partition::Scouting,
+};
+use serde_json::json;
+use std::path::Path;
+
+/// Findings of one class that are shown one by one.
+const SHOWN: usize = 4;
+/// Where the text beside a code begins.
+const TEXT_AT: usize = 32;
+
+pub(crate) fn run(args: &Args, given: &Check) -> anyhow::Result<Verdict> {
+    let image = choose::open(&given.target.image)?;
+    let screen = Screen::new();
+    let (chosen, seen) = choose::all(&image, &given.target, &screen)?;
+    let mut examined = Vec::new();
+    for volume in chosen {
+        let window = Window::new(&image, volume.extent);
+        let examination = volume.volume.examine(&window, &screen)?;
+        examined.push((volume, examination));
+    }
+    drop(screen);
+    let table_faults = seen.as_ref().map_or(&[][..], |seen| &seen.findings);
+    let table_sound = table_faults.iter().all(|f| f.weight == Weight::Remark);
+    let sound = table_sound && examined.iter().all(|(_, examination)| examination.sound());
+    if args.json {
+        let volumes: Vec<_> = examined.iter().map(|(chosen, found)| volume_json(chosen, found)).collect();
+        json::print(&json!({
+            "schema": "punchdog.check/1",
+            "image": json::image(&given.target.image, image.len()),
+            "sound": sound,
+            "volumes": volumes,
+            "findings": table_faults.iter().map(|f| json::finding(f, 0)).collect::<Vec<_>>(),
+            "strangers": seen.as_ref().map_or_else(Vec::new, json::strangers),
+        }))?;
+        return Ok(Verdict::of(sound));
+    }
+    let mut page = Page::new();
+    if let Some(seen) = &seen {
+        table(&mut page, seen, &given.target.image);
+    }
+    for (number, (chosen, examination)) in examined.iter().enumerate() {
+        if number > 0 {
+            page.gap();
+        }
+        volume(&mut page, &given.target.image, chosen, examination, given.all);
+    }
+    page.print()?;
+    Ok(Verdict::of(sound))
+}
+
+fn volume_json(chosen: &Chosen, examination: &Examination) -> serde_json::Value {
+    json!({
+        "kind": chosen.volume.kind().name(),
+        "offset": chosen.extent.offset,
+        "bytes": chosen.volume.bytes(),
+        "label": examination.label,
+        "sound": examination.sound(),
+        "files": examination.tally,
+        "findings": examination.findings.iter().map(|f| json::finding(f, chosen.extent.offset)).collect::<Vec<_>>(),
+    })
+}
+
+fn table(page: &mut Page, seen: &Scouting, path: &Path) {
+    if seen.findings.is_empty() {
+        return;
+    }
+    page.head("partition table", &page::count(seen.findings.len() as u64, "fault", "faults"), page::BAD);
+    page.gap();
+    findings(page, &seen.findings, 0, false);
+    page.next(&[(
+        format!("punchdog plan {} --table --out table.plan.json", page::word(path)),
+        "mends the table, not the volumes",
+    )]);
+    page.gap();
+}
+
+/// What the heaviest finding comes to, for the first line.
+fn verdict(examination: &Examination) -> (String, anstyle::Style) {
+    let faults = examination.findings.iter().filter(|f| f.weight != Weight::Remark);
+    let number = faults.clone().fold(0, |sum, finding| sum + finding.count);
+    match faults.map(|finding| finding.weight).min() {
+        None => ("sound".to_owned(), page::GOOD),
+        Some(Weight::BlocksMount) => {
+            (format!("does not mount: {}", page::count(number, "fault", "faults")), page::BAD)
+        }
+        Some(Weight::RisksFiles) => {
+            (format!("files at risk: {}", page::count(number, "fault", "faults")), page::WARN)
+        }
+        Some(_) => (format!("untidy: {}", page::count(number, "fault", "faults")), page::STRONG),
+    }
+}
+
+fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examination, all: bool) {
+    let (text, style) = verdict(examination);
+    page.head(&choose::title(path, chosen, examination.label.as_deref()), &text, style);
+    page.gap();
+    page.say(&examination.story);
+    if !examination.findings.is_empty() {
+        page.gap();
+        findings(page, &examination.findings, chosen.extent.offset, all);
+    }
+    if let Some(likely) = &examination.likely {
+        page.gap();
+        page.say(&format!("Likely: {likely}."));
+    }
+    let image = page::word(path);
+    let again = &chosen.again;
+    if examination.sound() {
+        page.next(&[(
+            format!("punchdog files {image}{again}"),
+            "if a host does not show it: reader, port, cable, drive letter",
+        )]);
+    } else {
+        page.next(&[
+            (format!("punchdog explain {image}{again}"), "which host refuses it, and at which byte"),
+            (format!("punchdog salvage {image}{again} --to SOMEWHERE-ELSE"), "copy the files out first"),
+        ]);
+    }
+}
+
+fn findings(page: &mut Page, list: &[Finding], base: u64, all: bool) {
+    let mut shown = std::collections::HashMap::new();
+    for finding in list {
+        let count: &mut usize = shown.entry(finding.entry.code).or_insert(0);
+        *count += 1;
+        if !all && *count > SHOWN {
+            continue;
+        }
+        page.beside(TEXT_AT, finding.entry.code, page::style(finding.weight), &finding.summary);
+        let detail = finding.detail();
+        if !detail.is_empty() && (all || *count <= 2) {
+            page.under(TEXT_AT, &detail);
+        }
+        page.under_faint(TEXT_AT, &place(finding, base));
+    }
+    for (code, count) in shown.into_iter().collect::<std::collections::BTreeMap<_, _>>() {
+        let hidden = count.saturating_sub(SHOWN);
+        if !all && hidden > 0 {
+            page.beside(
+                TEXT_AT,
+                code,
+                page::FAINT,
+                &format!("and {hidden} more of this class; --all lists them"),
+            );
+        }
+    }
+}
+
+/// The weight and the bytes of a finding.
+fn place(finding: &Finding, base: u64) -> String {
+    let mut text = finding.weight.name().to_owned();
+    for (number, extent) in finding.extents.iter().enumerate() {
+        if number == 3 {
+            text = format!("{text}, and {} more", finding.extents.len() - 3);
+            break;
+        }
+        let extent = extent.moved(base);
+        text = if extent.length == 1 {
+            format!("{text} · byte {}", extent.offset)
+        } else {
+            format!("{text} · bytes {} to {}", extent.offset, extent.end() - 1)
+        };
+    }
+    if finding.count > 1 {
+        text = format!("{text} · {} alike", finding.count);
+    }
+    text
+}

@@ -1,0 +1,176 @@
+//! `punchdog explain`: why it does not mount, host by host.
+
+use crate::{
+    args::{Args, Explain},
+    choose::{self, Chosen},
+    json,
+    page::{self, Page},
+    trouble::Verdict,
+    watch::Screen,
+};
+use punchdog_core::{
+    family::{Examination, Exhibit},
+    forecast::{Basis, HostForecast},
+    medium::{Medium, Window},
+};
+use serde_json::{Value, json};
+use std::path::Path;
+
+pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
+    let image = choose::open(&given.target.image)?;
+    let screen = Screen::new();
+    let (chosen, _) = choose::all(&image, &given.target, &screen)?;
+    let mut told = Vec::new();
+    for volume in chosen {
+        let window = Window::new(&image, volume.extent);
+        let examination = volume.volume.examine(&window, &screen)?;
+        let hosts = volume.volume.forecast(&window, given.sector);
+        told.push((volume, examination, hosts));
+    }
+    drop(screen);
+    let fine = told.iter().all(|(_, _, hosts)| hosts.iter().all(|host| host.mounts_read_write));
+    if args.json {
+        let volumes: Vec<Value> = told.iter().map(|(c, e, h)| volume_json(c, e, h)).collect();
+        let mut document = json!({
+            "schema": "punchdog.explain/1",
+            "image": json::image(&given.target.image, image.len()),
+        });
+        if let [only] = volumes.as_slice() {
+            document["hosts"] = only["hosts"].clone();
+        }
+        document["volumes"] = volumes.into();
+        json::print(&document)?;
+        return Ok(Verdict::of(fine));
+    }
+    let mut page = Page::new();
+    for (number, (chosen, examination, hosts)) in told.iter().enumerate() {
+        if number > 0 {
+            page.gap();
+        }
+        volume(&mut page, &given.target.image, chosen, examination, hosts);
+    }
+    page.print()?;
+    Ok(Verdict::of(fine))
+}
+
+fn host_json(host: &HostForecast) -> Value {
+    json!({
+        "host": host.host,
+        "mounts_read_only": host.mounts_read_only,
+        "mounts_read_write": host.mounts_read_write,
+        "refused_by": host.refused_by,
+        "reason": host.reason,
+        "log": host.log.join("\n"),
+        "log_read_write": host.log_read_write.join("\n"),
+        "seen": host.seen,
+        "basis": host.basis,
+    })
+}
+
+fn volume_json(chosen: &Chosen, examination: &Examination, hosts: &[HostForecast]) -> Value {
+    let base = chosen.extent.offset;
+    let evidence = examination.exhibits.iter().map(|exhibit| {
+        json!({
+            "place": exhibit.place,
+            "offset": exhibit.offset + base,
+            "bytes": hex::encode(&exhibit.bytes),
+            "note": exhibit.note,
+        })
+    });
+    json!({
+        "kind": chosen.volume.kind().name(),
+        "offset": base,
+        "bytes": chosen.volume.bytes(),
+        "label": examination.label,
+        "sound": examination.sound(),
+        "story": examination.story,
+        "likely": examination.likely,
+        "intact": examination.intact,
+        "hosts": hosts.iter().map(host_json).collect::<Vec<_>>(),
+        "evidence": evidence.collect::<Vec<_>>(),
+    })
+}
+
+fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examination, hosts: &[HostForecast]) {
+    let refusing = hosts.iter().filter(|host| !host.mounts_read_only).count();
+    let (verdict, style) = match (refusing, examination.sound()) {
+        (0, true) => ("mounts", page::GOOD),
+        (0, false) => ("mounts, but is not sound", page::WARN),
+        (n, _) if n == hosts.len() => ("does not mount", page::BAD),
+        _ => ("some hosts refuse it", page::BAD),
+    };
+    page.head(&choose::title(path, chosen, examination.label.as_deref()), verdict, style);
+    page.gap();
+    page.say(&examination.story);
+    page.gap();
+    for forecast in hosts {
+        host(page, forecast);
+    }
+    if !examination.exhibits.is_empty() {
+        page.gap();
+        for exhibit in &examination.exhibits {
+            bytes(page, exhibit, chosen.extent.offset);
+        }
+    }
+    if let Some(likely) = &examination.likely {
+        page.gap();
+        page.say(&format!("Likely: {likely}."));
+    }
+    let (image, again) = (page::word(path), &chosen.again);
+    let plan = path.with_extension("plan.json");
+    if examination.sound() {
+        page.gap();
+        page.say("Nothing in the volume stops a host. Look outside it, in this order: reader and port, cable, write-protect switch, drive letter, hidden partition, driver.");
+        page.next(&[(
+            format!("punchdog scout {image}"),
+            "is it the right volume, and is the partition listed?",
+        )]);
+    } else {
+        page.next(&[
+            (format!("punchdog salvage {image}{again} --to SOMEWHERE-ELSE"), "copy the files out first"),
+            (
+                format!("punchdog plan {image}{again} --out {}", page::word(&plan)),
+                "the repair, and what it costs",
+            ),
+        ]);
+    }
+}
+
+/// Where the reason begins, and where text under it does.
+const REASON_AT: usize = 23;
+
+fn host(page: &mut Page, host: &HostForecast) {
+    let documented = host.basis == Basis::Documented;
+    let (word, style) = match (host.mounts_read_only, host.mounts_read_write) {
+        (true, true) => ("mounts", page::GOOD),
+        (true, false) => ("read-only", page::WARN),
+        _ => ("refuses", page::BAD),
+    };
+    let reason = match (&host.reason, documented) {
+        (reason, _) if !reason.is_empty() => reason.clone(),
+        (_, true) => "it meets the published demands; what the host does was not tried".to_owned(),
+        (_, false) => "for reading and for writing".to_owned(),
+    };
+    page.beside(REASON_AT, &format!("{:<10}{word}", host.host), style, &reason);
+    if let Some(code) = host.refused_by {
+        page.under_faint(REASON_AT, &format!("finding {code}"));
+    }
+    for line in &host.log {
+        page.under(REASON_AT, &format!("the log says: {line}"));
+    }
+    for line in host.log_read_write.iter().filter(|line| !host.log.contains(line)) {
+        page.under(REASON_AT, &format!("when writing, the log adds: {line}"));
+    }
+    if !host.seen.is_empty() {
+        page.under(REASON_AT, &host.seen);
+    }
+}
+
+/// A few bytes with what they show.
+fn bytes(page: &mut Page, exhibit: &Exhibit, base: u64) {
+    let words: Vec<String> = exhibit.bytes.iter().take(8).map(|byte| format!("{byte:02X}")).collect();
+    let more = if exhibit.bytes.len() > 8 { " …" } else { "" };
+    let place = format!("{:<14}{:#08x}", exhibit.place, exhibit.offset + base);
+    let left = format!("{place}  {:<25}", format!("{}{more}", words.join(" ")));
+    page.beside(page::columns(&left) + 4, &left, page::FAINT, &exhibit.note);
+}

@@ -1,0 +1,194 @@
+//! Text for people: styles, wrapping, and making text from an image safe to print.
+
+use anstyle::{AnsiColor, Style};
+use punchdog_core::finding::Weight;
+use std::fmt::Write as _;
+
+/// What stops something.
+pub(crate) const BAD: Style = AnsiColor::Red.on_default().bold();
+/// What is in doubt.
+pub(crate) const WARN: Style = AnsiColor::Yellow.on_default();
+/// What is fine.
+pub(crate) const GOOD: Style = AnsiColor::Green.on_default();
+/// What leads.
+pub(crate) const STRONG: Style = Style::new().bold();
+/// What is of second rank.
+pub(crate) const FAINT: Style = Style::new().dimmed();
+
+/// Columns there are: those of the terminal between 60 and 120, 100 where there is none.
+pub(crate) fn width() -> usize {
+    terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0)).clamp(60, 120)
+}
+
+/// Text without control characters and without those that change the direction of writing.
+pub(crate) fn clean(text: &str) -> String {
+    let mut safe = String::with_capacity(text.len());
+    for c in text.chars() {
+        let turns = matches!(c, '\u{200E}' | '\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2066}'..='\u{2069}' | '\u{FEFF}');
+        if c.is_control() || turns {
+            safe.extend(c.escape_unicode());
+        } else {
+            safe.push(c);
+        }
+    }
+    safe
+}
+
+/// `text` wrapped to `width` columns, lines after the first indented by `indent`.
+pub(crate) fn wrap(text: &str, width: usize, indent: usize) -> String {
+    let room = width.saturating_sub(indent).max(20);
+    textwrap::wrap(text, room).join(&format!("\n{}", " ".repeat(indent)))
+}
+
+/// Columns that a text takes.
+pub(crate) fn columns(text: &str) -> usize {
+    textwrap::core::display_width(text)
+}
+
+/// A number of bytes for people, in binary units.
+pub(crate) fn size(bytes: u64) -> String {
+    let text = humansize::format_size(bytes, humansize::BINARY);
+    text.replace(".00", "").replace(" B", if bytes == 1 { " byte" } else { " bytes" })
+}
+
+/// `1 file`, `2 files`.
+pub(crate) fn count(number: u64, one: &str, many: &str) -> String {
+    if number == 1 { format!("1 {one}") } else { format!("{number} {many}") }
+}
+
+/// The style that goes with a weight.
+pub(crate) fn style(weight: Weight) -> Style {
+    match weight {
+        Weight::BlocksMount => BAD,
+        Weight::RisksFiles => WARN,
+        Weight::Untidy => STRONG,
+        Weight::Remark => FAINT,
+    }
+}
+
+/// A page in the making, printed at the end.
+pub(crate) struct Page {
+    text: String,
+    width: usize,
+}
+
+impl Page {
+    /// An empty page.
+    pub(crate) fn new() -> Self {
+        Self { text: String::new(), width: width() }
+    }
+    /// Columns of the page.
+    pub(crate) fn width(&self) -> usize {
+        self.width
+    }
+    /// The first line: what it is on the left, the verdict on the right.
+    pub(crate) fn head(&mut self, what: &str, verdict: &str, style: Style) {
+        let gap = self.width.saturating_sub(columns(what) + columns(verdict)).max(2);
+        if columns(what) + columns(verdict) + 2 > self.width {
+            let _ = writeln!(self.text, "{STRONG}{what}{STRONG:#}\n{style}{verdict}{style:#}");
+        } else {
+            let _ =
+                writeln!(self.text, "{STRONG}{what}{STRONG:#}{}{style}{verdict}{style:#}", " ".repeat(gap));
+        }
+    }
+    /// An empty line.
+    pub(crate) fn gap(&mut self) {
+        self.text.push('\n');
+    }
+    /// A paragraph.
+    pub(crate) fn say(&mut self, text: &str) {
+        let _ = writeln!(self.text, "{}", wrap(&clean(text), self.width, 0));
+    }
+    /// A line as it is; the caller has cleaned it.
+    pub(crate) fn line(&mut self, text: &str) {
+        let _ = writeln!(self.text, "{text}");
+    }
+    /// `left`, padded to `at` columns and styled, then `text` wrapped beside it.
+    pub(crate) fn beside(&mut self, at: usize, left: &str, style: Style, text: &str) {
+        let gap = " ".repeat(at.saturating_sub(columns(left) + 2).max(1));
+        let _ = writeln!(self.text, "  {style}{left}{style:#}{gap}{}", wrap(&clean(text), self.width, at));
+    }
+    /// Text wrapped at column `at`.
+    pub(crate) fn under(&mut self, at: usize, text: &str) {
+        let _ = writeln!(self.text, "{}{}", " ".repeat(at), wrap(&clean(text), self.width, at));
+    }
+    /// The same, in the second rank.
+    pub(crate) fn under_faint(&mut self, at: usize, text: &str) {
+        let wrapped = wrap(&clean(text), self.width, at);
+        let _ = writeln!(self.text, "{}{FAINT}{wrapped}{FAINT:#}", " ".repeat(at));
+    }
+    /// The next commands, with why.
+    pub(crate) fn next(&mut self, steps: &[(String, &str)]) {
+        let longest = steps.iter().map(|(command, _)| columns(command)).max().unwrap_or(0);
+        self.gap();
+        for (number, (command, why)) in steps.iter().enumerate() {
+            let lead = if number == 0 { "Next   " } else { "       " };
+            let _ = write!(self.text, "{STRONG}{lead}{STRONG:#}{}", clean(command));
+            if longest + columns(why) + 11 <= self.width {
+                let _ = writeln!(
+                    self.text,
+                    "{}    {FAINT}{why}{FAINT:#}",
+                    " ".repeat(longest - columns(command))
+                );
+            } else {
+                let _ = writeln!(self.text, "\n         {FAINT}{why}{FAINT:#}");
+            }
+        }
+    }
+    /// Prints the page on standard output.
+    pub(crate) fn print(&self) -> anyhow::Result<()> {
+        use std::io::Write as _;
+        let mut out = anstream::stdout().lock();
+        match out.write_all(self.text.as_bytes()).and_then(|()| out.flush()) {
+            // Whoever read us has seen enough.
+            Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
+            other => Ok(other?),
+        }
+    }
+}
+
+/// A word for the shell: quoted where it has to be.
+pub(crate) fn word(path: &std::path::Path) -> String {
+    let text = path.display().to_string();
+    let plain = |c: char| c.is_alphanumeric() || "/._-+=:,@%".contains(c);
+    if !text.is_empty() && text.chars().all(plain) {
+        text
+    } else {
+        format!("'{}'", text.replace('\'', r"'\''"))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn text_from_an_image_cannot_speak_to_the_terminal() {
+        assert_eq!(clean("a\x1b[31mb\u{202E}c\n"), "a\\u{1b}[31mb\\u{202e}c\\u{a}");
+        assert_eq!(clean("Möwen 文字"), "Möwen 文字");
+    }
+
+    #[test]
+    fn sizes_and_words() {
+        assert_eq!(size(64 << 20), "64 MiB");
+        assert_eq!(size(1), "1 byte");
+        assert_eq!(size(1536), "1.50 KiB");
+        assert_eq!(word(std::path::Path::new("a b.img")), "'a b.img'");
+        assert_eq!(word(std::path::Path::new("a-b.img")), "a-b.img");
+    }
+
+    #[test]
+    fn no_line_is_wider_than_the_page() {
+        let mut page = Page { text: String::new(), width: 100 };
+        page.head("card.img · FAT32 · 64 MiB · \"NESTCAM\"", "does not mount", BAD);
+        page.say(&"a long sentence of many words ".repeat(20));
+        page.beside(24, "fat/boot-gone", BAD, &"what is so and what should be so ".repeat(9));
+        page.next(&[(
+            "punchdog plan card.img --out card.plan.json".into(),
+            "repair: exact, no file changes",
+        )]);
+        for line in anstream::adapter::strip_str(&page.text).to_string().lines() {
+            assert!(columns(line) <= 100, "{} columns: {line}", columns(line));
+        }
+    }
+}

@@ -1,0 +1,90 @@
+//! The manifest: what was copied out, from where, with which hash.
+
+use crate::{choose::Chosen, trouble::Trouble};
+use serde::{Deserialize, Serialize};
+use std::path::Path;
+
+/// Its file name, in the folder that was copied into.
+pub(crate) const NAME: &str = "punchdog-salvage.json";
+const SCHEMA: &str = "punchdog.salvage/1";
+
+/// A file that was copied out.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Saved {
+    /// Its path in the volume.
+    pub(crate) path: String,
+    /// Where it was put: path below the folder.
+    pub(crate) to: String,
+    /// Bytes its entry gives.
+    pub(crate) size: u64,
+    /// Bytes that could not be had: cut off, or read as zeroes.
+    pub(crate) missing_bytes: u64,
+    /// Its state in the volume.
+    pub(crate) state: String,
+    /// Why it is not intact.
+    pub(crate) note: Option<String>,
+    /// The SHA-256 of what was written.
+    pub(crate) sha256: String,
+    /// When it was last written, by its entry.
+    pub(crate) modified: Option<String>,
+}
+
+/// Where the files come from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Source {
+    /// The image's path.
+    pub(crate) path: String,
+    /// Its bytes.
+    pub(crate) bytes: u64,
+    /// Where the volume begins.
+    pub(crate) offset: u64,
+    /// Its file system.
+    pub(crate) kind: String,
+}
+
+/// The whole manifest.
+#[derive(Debug, Serialize, Deserialize)]
+pub(crate) struct Manifest {
+    schema: String,
+    image: Source,
+    /// The files, in the order they were copied.
+    pub(crate) files: Vec<Saved>,
+}
+
+impl Manifest {
+    /// The one in `to`, if it is of the same image and volume; a new one where there is none.
+    pub(crate) fn load_or_new(to: &Path, image: &Path, bytes: u64, chosen: &Chosen) -> anyhow::Result<Self> {
+        let source = Source {
+            path: image.display().to_string(),
+            bytes,
+            offset: chosen.extent.offset,
+            kind: chosen.volume.kind().name().to_owned(),
+        };
+        let place = to.join(NAME);
+        let text = match std::fs::read_to_string(&place) {
+            Ok(text) => text,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                return Ok(Self { schema: SCHEMA.to_owned(), image: source, files: Vec::new() });
+            }
+            Err(error) => return Err(error.into()),
+        };
+        let elsewhere = "name another folder with --to: each image gets its own";
+        let found: Self = serde_json::from_str(&text).map_err(|error| {
+            Trouble::with(format!("{} is no manifest: {error}", place.display()), elsewhere)
+        })?;
+        if (found.image.bytes, found.image.offset) != (source.bytes, source.offset) || found.schema != SCHEMA
+        {
+            return Err(Trouble::with(
+                format!("{} belongs to another image, {}", place.display(), found.image.path),
+                elsewhere,
+            ));
+        }
+        Ok(found)
+    }
+
+    /// Writes it whole.
+    pub(crate) fn save(&self, to: &Path) -> anyhow::Result<()> {
+        crate::workplace::write_whole(&to.join(NAME), serde_json::to_string_pretty(self)?.as_bytes())?;
+        Ok(())
+    }
+}

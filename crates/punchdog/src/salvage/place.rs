@@ -1,0 +1,216 @@
+//! Where files are copied to: elsewhere than the patient, with room enough, nothing overwritten.
+
+use super::{manifest::Saved, names::Names};
+use crate::{page, trouble::Trouble, watch::Screen};
+use punchdog_core::{inventory::FileRecord, medium::Medium, progress::Watch};
+use sha2::{Digest, Sha256};
+use std::{
+    fs::{File, FileTimes},
+    io::{self, Read, Seek, SeekFrom, Write},
+    path::{Path, PathBuf},
+};
+
+const PIECE: u64 = 1 << 20;
+const HOLE: usize = 1 << 16;
+/// Room that is left free beside what is copied.
+const SPARE: u64 = 16 << 20;
+
+/// The nearest folder above `path` that exists.
+fn existing(path: &Path) -> PathBuf {
+    let mut at = path.to_owned();
+    while !at.exists() {
+        match at.parent().filter(|above| !above.as_os_str().is_empty()) {
+            Some(above) => at = above.to_owned(),
+            None => return PathBuf::from("."),
+        }
+    }
+    at
+}
+
+/// Refuses the image itself, and a folder on the volume that the image holds.
+pub(super) fn must_be_elsewhere(to: &Path, image: &Path) -> anyhow::Result<()> {
+    let elsewhere = "name a folder on another disk";
+    if to.exists() && !to.is_dir() {
+        return Err(Trouble::with(format!("{} is not a folder", to.display()), elsewhere));
+    }
+    if on_patient(&existing(to), image) {
+        return Err(Trouble::with(
+            format!(
+                "{} lies on the volume of the image itself: writing there destroys what is to be saved",
+                to.display()
+            ),
+            elsewhere,
+        ));
+    }
+    Ok(())
+}
+
+/// True when the folder is on a mount whose device is the image, or a loop device over it.
+#[cfg(target_os = "linux")]
+fn on_patient(folder: &Path, image: &Path) -> bool {
+    let (Ok(folder), Ok(image)) = (folder.canonicalize(), image.canonicalize()) else { return false };
+    let Ok(mounts) = std::fs::read_to_string("/proc/self/mountinfo") else { return false };
+    // Fields: id, parent, major:minor, root, mount point, options …, "-", type, source, options
+    // (Linux, Documentation/filesystems/proc.rst, 3.5).
+    let mut best: Option<(usize, String)> = None;
+    for line in mounts.lines() {
+        let point = line.split(' ').nth(4).unwrap_or("").replace("\\040", " ");
+        let source = line.split(" - ").nth(1).and_then(|rest| rest.split(' ').nth(1)).unwrap_or("");
+        let longer = best.as_ref().is_none_or(|(length, _)| point.len() >= *length);
+        if folder.starts_with(&point) && longer {
+            best = Some((point.len(), source.to_owned()));
+        }
+    }
+    let Some((_, source)) = best else { return false };
+    let source = PathBuf::from(source);
+    if same_file::is_same_file(&source, &image).unwrap_or(false) {
+        return true;
+    }
+    let device = source.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    // A partition of a loop device: loop0p1 belongs to loop0.
+    let whole = device.split_once('p').filter(|(_, part)| part.parse::<u32>().is_ok());
+    let device = whole.filter(|(base, _)| base.starts_with("loo")).map_or(device.clone(), |_| {
+        device.rsplit_once('p').map_or(device.clone(), |(base, _)| base.to_owned())
+    });
+    let backing = std::fs::read_to_string(format!("/sys/block/{device}/loop/backing_file"));
+    backing.is_ok_and(|file| Path::new(file.trim_end()) == image)
+}
+
+#[cfg(not(target_os = "linux"))]
+fn on_patient(_: &Path, _: &Path) -> bool {
+    false
+}
+
+/// Refuses a disk with too little room for `needed` bytes.
+pub(super) fn must_have_room(to: &Path, needed: u64) -> anyhow::Result<()> {
+    let place = existing(to);
+    match fs4::available_space(&place) {
+        Ok(room) if room < needed.saturating_add(SPARE) => Err(Trouble::with(
+            format!(
+                "there is no room: {} are needed, {} are free at {}",
+                page::size(needed),
+                page::size(room),
+                place.display()
+            ),
+            "name a folder on a larger disk, or fewer files with --match, --kind or --state",
+        )),
+        Ok(_) => Ok(()),
+        Err(error) => {
+            tracing::debug!(%error, "the free space is not known");
+            Ok(())
+        }
+    }
+}
+
+/// Keeps a second salvage out of the same folder while this one runs.
+pub(super) fn lock(to: &Path) -> anyhow::Result<File> {
+    let path = to.join(".punchdog-salvage.lock");
+    let file = File::create(&path)?;
+    if file.try_lock().is_err() {
+        return Err(Trouble::with(
+            format!("another salvage is at work in {}", to.display()),
+            "wait for it, or name another folder",
+        ));
+    }
+    // The lock lives as long as the file is open; its name is not needed for that.
+    let _ = std::fs::remove_file(&path);
+    Ok(file)
+}
+
+/// Makes the folders of `relative` below `to`; none of them may be a link.
+pub(super) fn make_folders(to: &Path, relative: &str) -> anyhow::Result<()> {
+    let mut at = to.to_owned();
+    for name in relative.split('/').filter(|name| !name.is_empty()) {
+        at.push(name);
+        match at.symlink_metadata() {
+            Ok(about) if about.is_dir() => {}
+            Ok(_) => {
+                return Err(Trouble::with(
+                    format!("{} is in the way and is no folder", at.display()),
+                    "name an empty folder with --to",
+                ));
+            }
+            Err(_) => std::fs::create_dir(&at)?,
+        }
+    }
+    Ok(())
+}
+
+/// True when a file from an earlier run is still there as it was written.
+pub(super) fn is_there(to: &Path, saved: &Saved) -> bool {
+    hash_of(&to.join(&saved.to)).is_ok_and(|hash| hash == saved.sha256)
+}
+
+fn hash_of(path: &Path) -> io::Result<String> {
+    let mut file = File::open(path)?;
+    let mut hash = Sha256::new();
+    let mut piece = vec![0; 1 << 20];
+    loop {
+        match file.read(&mut piece)? {
+            0 => return Ok(hex::encode(hash.finalize())),
+            length => hash.update(&piece[..length]),
+        }
+    }
+}
+
+/// Copies one file; `None` when it was told to stop.
+pub(super) fn save(
+    to: &Path,
+    names: &mut Names,
+    file: &FileRecord,
+    medium: &dyn Medium,
+    screen: &Screen,
+) -> anyhow::Result<Option<Saved>> {
+    let mut part = tempfile::Builder::new().prefix(".punchdog-part-").tempfile_in(to)?;
+    let mut hash = Sha256::new();
+    let (mut at, mut missing) = (0_u64, file.size.saturating_sub(file.held()));
+    for extent in &file.extents {
+        let mut from = extent.offset;
+        while from < extent.end() {
+            if screen.stop() {
+                return Ok(None);
+            }
+            let length = (extent.end() - from).min(PIECE);
+            let got = medium.lenient(from, usize::try_from(length)?);
+            missing += got.missing.iter().map(|hole| hole.length).sum::<u64>();
+            hash.update(&got.bytes);
+            for (number, piece) in got.bytes.chunks(HOLE).enumerate() {
+                if piece.iter().any(|byte| *byte != 0) {
+                    part.as_file_mut().seek(SeekFrom::Start(at + (number * HOLE) as u64))?;
+                    part.as_file_mut().write_all(piece)?;
+                }
+            }
+            at += length;
+            from += length;
+        }
+    }
+    part.as_file().set_len(at)?;
+    let sha256 = hex::encode(hash.finalize());
+    if let Some(time) = file
+        .modified
+        .and_then(|time| jiff::tz::TimeZone::system().to_timestamp(time).ok())
+        .and_then(|time| std::time::SystemTime::try_from(time).ok())
+    {
+        part.as_file().set_times(FileTimes::new().set_modified(time))?;
+    }
+    // After a run that was killed, the same file may be there without being in the manifest.
+    let saved_as = names.file(&file.path, |place| hash_of(place).is_ok_and(|there| there == sha256));
+    if let Some((above, _)) = saved_as.rsplit_once('/') {
+        make_folders(to, above)?;
+    }
+    let target = to.join(&saved_as);
+    if !target.exists() {
+        crate::workplace::readable(part.as_file())?;
+        part.persist_noclobber(&target).map_err(|error| error.error)?;
+    }
+    Ok(Some(Saved {
+        path: file.path.clone(),
+        to: saved_as,
+        size: file.size,
+        missing_bytes: missing,
+        state: file.state.name().to_owned(),
+        note: file.note.clone(),
+        sha256,
+        modified: file.modified.map(|time| time.to_string()),
+    }))
+}

@@ -1,0 +1,143 @@
+//! `punchdog scout`: what the image holds.
+
+use crate::{
+    args::{Args, Scout},
+    choose, json,
+    page::{self, Page},
+    trouble::Verdict,
+    watch::Screen,
+};
+use punchdog_core::{
+    finding::Weight,
+    medium::Medium,
+    partition::{self, Place, Scouting, Way, scout::Table},
+};
+use serde_json::json;
+use std::path::Path;
+
+pub(crate) fn run(args: &Args, given: &Scout) -> anyhow::Result<Verdict> {
+    let image = choose::open(&given.image)?;
+    let screen = Screen::new();
+    let seen = partition::scout(&image, true, &screen)?;
+    drop(screen);
+    let whole =
+        seen.volumes.iter().all(|place| !place.boot_gone && place.extent.offset + place.bytes <= image.len());
+    let faults = seen.findings.iter().any(|finding| finding.weight != Weight::Remark);
+    let fine = whole && !faults;
+    if args.json {
+        let volumes: Vec<_> =
+            seen.volumes.iter().enumerate().map(|(n, place)| json::place(n + 1, place)).collect();
+        json::print(&json!({
+            "schema": "punchdog.scout/1",
+            "image": json::image(&given.image, image.len()),
+            "table": table_name(seen.table),
+            "volumes": volumes,
+            "strangers": json::strangers(&seen),
+            "blank": seen.blank.map(|blank| format!("{blank:?}").to_lowercase()),
+            "findings": seen.findings.iter().map(|f| json::finding(f, 0)).collect::<Vec<_>>(),
+        }))?;
+    } else if seen.volumes.is_empty() && seen.strangers.is_empty() {
+        return Err(choose::nothing(&given.image, &image, &seen));
+    } else {
+        text(&given.image, image.len(), &seen, fine)?;
+    }
+    if seen.volumes.is_empty() && seen.strangers.is_empty() {
+        return Ok(Verdict::NotSound);
+    }
+    Ok(Verdict::of(fine))
+}
+
+fn table_name(table: Table) -> &'static str {
+    match table {
+        Table::None => "none",
+        Table::Mbr => "mbr",
+        Table::Gpt(..) => "gpt",
+    }
+}
+
+fn table_text(seen: &Scouting) -> &'static str {
+    match seen.table {
+        Table::None if seen.volumes.iter().any(|place| place.way == Way::Bare) => {
+            "a bare volume, no partition table"
+        }
+        Table::None => "no partition table",
+        Table::Mbr => "MBR partition table",
+        Table::Gpt(true, true) => "GPT partition table, both copies whole",
+        Table::Gpt(true, false) => "GPT partition table, backup copy damaged",
+        Table::Gpt(..) => "GPT partition table, primary copy damaged",
+    }
+}
+
+fn text(path: &Path, bytes: u64, seen: &Scouting, fine: bool) -> anyhow::Result<()> {
+    let mut page = Page::new();
+    let name = path
+        .file_name()
+        .map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
+    let (verdict, style) = if fine { ("in order", page::GOOD) } else { ("not in order", page::BAD) };
+    page.head(&format!("{} · {}", page::clean(&name), page::size(bytes)), verdict, style);
+    page.gap();
+    page.say(&format!(
+        "It holds {}, {}.",
+        page::count(seen.volumes.len() as u64, "volume", "volumes"),
+        table_text(seen)
+    ));
+    page.gap();
+    for (number, place) in seen.volumes.iter().enumerate() {
+        volume(&mut page, number + 1, place, bytes);
+    }
+    for stranger in &seen.strangers {
+        let left = format!("-  {:<8}", "other");
+        let text = format!(
+            "{} at byte {}, {}: {}",
+            stranger.name.title,
+            stranger.extent.offset,
+            page::size(stranger.extent.length),
+            stranger.name.advice
+        );
+        page.beside(14, &left, page::WARN, &text);
+    }
+    if !seen.findings.is_empty() {
+        page.gap();
+    }
+    for finding in &seen.findings {
+        page.beside(32, finding.entry.code, page::style(finding.weight), &finding.summary);
+        page.under(32, &finding.detail());
+    }
+    let image = page::word(path);
+    let mut next = Vec::new();
+    if let Some((number, place)) = seen.volumes.iter().enumerate().find(|(_, place)| place.what.is_mended()) {
+        let again = if place.way == Way::Bare { String::new() } else { format!(" --volume {}", number + 1) };
+        next.push((format!("punchdog check {image}{again}"), "is the volume itself sound?"));
+    }
+    if seen.findings.iter().any(|finding| finding.weight != Weight::Remark) {
+        next.push((
+            format!("punchdog plan {image} --table --out table.plan.json"),
+            "mends the partition table",
+        ));
+    }
+    if !next.is_empty() {
+        page.next(&next);
+    }
+    page.print()
+}
+
+fn volume(page: &mut Page, number: usize, place: &Place, image: u64) {
+    let left = format!("{number}  {:<8}", place.what.title());
+    let mut text = format!("at byte {}, {}", place.extent.offset, page::size(place.bytes));
+    match (&place.entry, place.way) {
+        (Some(entry), _) => text = format!("{text}, listed by {entry}"),
+        (None, Way::Lost) => text = format!("{text}, in no partition entry: found by its structures"),
+        _ => {}
+    }
+    if place.boot_gone {
+        text = format!("{text}; its boot sector is gone, what lies behind it is not");
+    }
+    if place.extent.offset + place.bytes > image {
+        let missing = place.extent.offset + place.bytes - image;
+        text = format!(
+            "{text}; its last {} are not in the image: a copy cut short, or a medium with less room than it claims",
+            page::size(missing)
+        );
+    }
+    page.beside(14, &left, if place.boot_gone { page::BAD } else { page::STRONG }, &text);
+}

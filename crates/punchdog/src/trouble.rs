@@ -1,0 +1,72 @@
+//! How a command ends: fine, not sound, or in trouble, with what to do next.
+
+use crate::page;
+use std::fmt;
+
+/// The answer of a command that could do its work.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Verdict {
+    /// Done, and nothing wrong: exit status 0.
+    Fine,
+    /// Done, and the answer is "not sound": exit status 1.
+    NotSound,
+}
+
+impl Verdict {
+    /// Fine when `fine`.
+    pub(crate) fn of(fine: bool) -> Self {
+        if fine { Self::Fine } else { Self::NotSound }
+    }
+}
+
+/// Why the work could not be done, and what to do next: exit status 2.
+#[derive(Debug)]
+pub(crate) struct Trouble {
+    what: String,
+    next: String,
+}
+
+impl Trouble {
+    /// `what` happened; do `next`.
+    pub(crate) fn with(what: impl Into<String>, next: impl Into<String>) -> anyhow::Error {
+        anyhow::Error::new(Self { what: what.into(), next: next.into() })
+    }
+}
+
+impl fmt::Display for Trouble {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.what)
+    }
+}
+
+impl std::error::Error for Trouble {}
+
+/// Prints an error on standard error: what, why, and the next step.
+pub(crate) fn report(error: &anyhow::Error) {
+    let mut text = String::new();
+    for (number, cause) in error.chain().enumerate() {
+        let line = page::clean(&cause.to_string());
+        if number == 0 {
+            text = line;
+        } else if !text.contains(&line) {
+            text = format!("{text}: {line}");
+        }
+    }
+    let width = page::width();
+    anstream::eprintln!(
+        "{}punchdog:{} {}",
+        page::BAD.render(),
+        page::BAD.render_reset(),
+        page::wrap(&text, width, 10)
+    );
+    let next = match error.downcast_ref::<Trouble>() {
+        Some(trouble) => trouble.next.clone(),
+        None => "run it again with -v to see what was being read".to_owned(),
+    };
+    anstream::eprintln!(
+        "{}Next{}      {}",
+        page::STRONG.render(),
+        page::STRONG.render_reset(),
+        page::wrap(&next, width, 10)
+    );
+}
