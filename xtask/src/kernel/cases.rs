@@ -1,0 +1,239 @@
+//! What is put before the kernel: damaged and mended volumes with the truth about their files.
+
+use super::{guest, setup::Machine};
+use anyhow::Context;
+use punchdog_core::{
+    family::{self, Kind, Wanted},
+    fat::{FatVolume, fresh::Wish},
+    forecast::HostForecast,
+    inventory::State,
+    measure::Subject,
+    medium::{Extent, Medium, Memory},
+    plan,
+    progress::Silent,
+};
+use punchdog_lab::{
+    fat::{Filler, everyday, small},
+    faults::{self, Fault, Patient},
+    seed::Seed,
+    station,
+};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Kind, sector bytes, cluster bytes.
+const VOLUMES: [(Kind, u32, u32); 5] = [
+    (Kind::Fat12, 512, 512),
+    (Kind::Fat16, 512, 512),
+    (Kind::Fat32, 512, 512),
+    (Kind::Fat32, 512, 4096),
+    (Kind::Fat32, 4096, 4096),
+];
+
+/// One volume before and after repair.
+pub(crate) struct Case {
+    /// Fault and volume.
+    pub(crate) name: String,
+    /// The damaged volume.
+    pub(crate) before: Vec<u8>,
+    /// The mended one.
+    pub(crate) after: Vec<u8>,
+    /// What we say Linux will do with the damaged one.
+    pub(crate) forecast: HostForecast,
+    /// Files that must be there afterwards under their path: path to SHA-256.
+    pub(crate) files: BTreeMap<String, String>,
+    /// Contents that must be there afterwards under any path.
+    pub(crate) contents: BTreeSet<String>,
+    /// There is room for the write test.
+    pub(crate) writable: bool,
+    /// Why there is no mended volume.
+    pub(crate) trouble: Option<String>,
+}
+
+/// A volume that the kernel filled, with what it put there.
+pub(crate) struct FilledByKernel {
+    name: String,
+    bytes: Vec<u8>,
+    files: BTreeMap<String, String>,
+    trouble: Option<String>,
+}
+
+fn linux(bytes: &[u8]) -> Option<HostForecast> {
+    let medium = Memory::new(bytes.to_vec());
+    let volume = family::recognise(&medium, &Silent).ok()??;
+    volume.forecast(&medium, 512).into_iter().find(|host| host.host == "linux")
+}
+
+/// Plans on an overlay, and gives the mended bytes back.
+fn mend(bytes: &[u8], choose: &[(&str, &str)]) -> Result<Vec<u8>, String> {
+    let medium = Memory::new(bytes.to_vec());
+    let whole = Extent::new(0, medium.len());
+    let wanted = choose.iter().map(|(name, option)| ((*name).into(), (*option).into())).collect();
+    let plan =
+        plan::build(&medium, "", Subject::Volume(whole), wanted, &Silent).map_err(|e| e.to_string())?;
+    let overlay = plan.replay(&medium).map_err(|e| e.to_string())?;
+    let mended: &dyn Medium = &overlay;
+    let all = mended.bytes(0, bytes.len()).map_err(|e| e.to_string())?;
+    if plan.outcome.after.sound {
+        Ok(all)
+    } else {
+        Err(format!("not sound: {:?}", plan.outcome.after.findings))
+    }
+}
+
+fn case(
+    name: String,
+    before: Vec<u8>,
+    choose: &[(&str, &str)],
+    files: BTreeMap<String, String>,
+    contents: BTreeSet<String>,
+) -> Case {
+    let mended = mend(&before, choose);
+    let trouble = mended.as_ref().err().cloned();
+    let after = mended.unwrap_or_default();
+    let forecast = linux(&before);
+    let trouble = trouble.or_else(|| forecast.is_none().then(|| "not recognised".to_owned()));
+    let basis = punchdog_core::forecast::Basis::Driver;
+    let forecast = forecast.unwrap_or_else(|| HostForecast::mounts("linux", basis));
+    Case { name, before, after, forecast, files, contents, writable: true, trouble }
+}
+
+fn of_fault(fault: &Fault, volume: (Kind, u32, u32), seed: u64) -> Case {
+    let mut patient = Patient::new(everyday(&small(volume.0, volume.1, volume.2), seed));
+    (fault.make)(&mut patient, &mut Seed::new(seed));
+    let (mut files, mut contents) = (BTreeMap::new(), BTreeSet::new());
+    for made in patient.live().filter(|made| !made.folder && !patient.costs.contains(&made.path)) {
+        if patient.moved.contains(&made.path) {
+            contents.insert(made.sha256.clone());
+        } else {
+            files.insert(made.path.clone(), made.sha256.clone());
+        }
+    }
+    let name = format!("{} ({} {}/{})", fault.name, volume.0.name(), volume.1, volume.2);
+    case(name, patient.bytes, fault.choose, files, contents)
+}
+
+/// A case that is made when its turn comes: all of them together would fill the memory.
+pub(crate) type Recipe<'a> = Box<dyn Fn() -> anyhow::Result<Case> + Send + Sync + 'a>;
+
+/// Every fault of the lab on five volumes.
+pub(crate) fn of_matrix<'a>(only: Option<&str>) -> Vec<Recipe<'a>> {
+    let mut recipes: Vec<Recipe<'a>> = Vec::new();
+    for fault in faults::all().filter(|fault| only.is_none_or(|part| fault.name.contains(part))) {
+        for volume in VOLUMES.iter().filter(|(kind, ..)| fault.on.contains(kind)) {
+            let seed = 1 + recipes.len() as u64 % 3;
+            recipes.push(Box::new(move || Ok(of_fault(fault, *volume, seed))));
+        }
+    }
+    recipes
+}
+
+/// The station's cards.
+pub(crate) fn of_station<'a>() -> Vec<Recipe<'a>> {
+    let cards: [fn() -> std::io::Result<station::Card>; 2] = [station::tide_card, station::camera_card];
+    let recipe = |make: fn() -> std::io::Result<station::Card>| -> Recipe<'a> {
+        Box::new(move || {
+            let card = make()?;
+            let made = card.sound.live().filter(|made| !made.folder);
+            let files = made.map(|made| (made.path.clone(), made.sha256.clone())).collect();
+            Ok(case(card.name.to_owned(), card.patient.bytes, &[], files, BTreeSet::new()))
+        })
+    };
+    cards.map(recipe).into()
+}
+
+/// Empty volumes of several kinds, filled by the kernel and held against our own reading.
+pub(crate) fn filled(machine: &Machine) -> anyhow::Result<Vec<FilledByKernel>> {
+    let wishes: [(Kind, u64, u32, u32); 6] = [
+        (Kind::Fat12, 1_900_000, 512, 512),
+        (Kind::Fat12, 4 << 20, 512, 2048),
+        (Kind::Fat16, 5 << 20, 512, 512),
+        (Kind::Fat16, 20 << 20, 4096, 4096),
+        (Kind::Fat32, 3 << 20, 512, 1024),
+        (Kind::Fat32, 40 << 20, 512, 8192),
+    ];
+    let mut volumes = Vec::new();
+    for (kind, bytes, sector_bytes, cluster_bytes) in wishes {
+        let wish =
+            Wish { kind, bytes, sector_bytes, cluster_bytes, tables: 2, label: *b"LANE       ", serial: 7 };
+        let canvas = vec![0; usize::try_from(bytes)?];
+        volumes.push(Filler::new(&wish, canvas)?.finish()?.canvas);
+    }
+    let answers = guest::fill(machine, &volumes)?;
+    let named = wishes.iter().zip(answers).map(|((kind, _, sector, cluster), (bytes, files))| {
+        let trouble = read_alike(&bytes, &files).err();
+        FilledByKernel {
+            name: format!("filled by the kernel ({} {sector}/{cluster})", kind.name()),
+            bytes,
+            files,
+            trouble,
+        }
+    });
+    Ok(named.collect())
+}
+
+/// Our reading of a sound volume must be the kernel's, and find nothing wrong.
+fn read_alike(bytes: &[u8], files: &BTreeMap<String, String>) -> Result<(), String> {
+    let medium = Memory::new(bytes.to_vec());
+    let volume = family::recognise(&medium, &Silent).map_err(|e| e.to_string())?.ok_or("not recognised")?;
+    let seen = volume.examine(&medium, &Silent).map_err(|e| e.to_string())?;
+    if !seen.sound() {
+        let codes: Vec<&str> = seen.findings.iter().map(|f| f.entry.code).collect();
+        return Err(format!("findings on a sound volume: {codes:?}"));
+    }
+    let listed = volume.files(&medium, Wanted::default(), &Silent).map_err(|e| e.to_string())?;
+    let whole = listed.iter().filter(|file| !file.folder && file.state == State::Intact);
+    let ours: BTreeMap<String, String> =
+        whole.map(|file| (file.path.clone(), file.sha256(&medium))).collect();
+    if &ours == files && files.len() > 250 {
+        Ok(())
+    } else {
+        Err(format!("we list {} files, the kernel {}", ours.len(), files.len()))
+    }
+}
+
+/// Damage to a volume that the kernel filled, by place alone.
+type Blow = (&'static str, fn(&mut Vec<u8>, &punchdog_core::fat::geometry::Geometry));
+
+fn range(start: u64, length: u64) -> std::ops::Range<usize> {
+    let at = usize::try_from(start).unwrap_or(usize::MAX);
+    at..at + usize::try_from(length).unwrap_or(0)
+}
+
+const BLOWS: [Blow; 6] = [
+    ("untouched", |_, _| {}),
+    ("boot sector zeroed", |bytes, _| bytes[..512].fill(0)),
+    ("copy 0 zeroed", |bytes, g| bytes[range(g.table_offset(0), g.table_bytes())].fill(0)),
+    ("copy 1 zeroed, boot sector all FF", |bytes, g| {
+        bytes[range(g.table_offset(1), g.table_bytes())].fill(0);
+        bytes[..512].fill(0xFF);
+    }),
+    ("a sector of copy 0 is noise", |bytes, g| {
+        let noise = Seed::new(99).bytes(512);
+        bytes[range(g.table_offset(0), 512)].copy_from_slice(&noise);
+    }),
+    ("not closed, sector size 0", |bytes, g| {
+        bytes[if g.wide() { 65 } else { 37 }] = 1;
+        bytes[11..13].fill(0);
+    }),
+];
+
+/// The volumes that the kernel filled, struck in six ways.
+pub(crate) fn of_filled(filled: &[FilledByKernel]) -> Vec<Recipe<'_>> {
+    let mut recipes: Vec<Recipe<'_>> = Vec::new();
+    for volume in filled {
+        for (name, strike) in BLOWS {
+            recipes.push(Box::new(move || {
+                let medium = Memory::new(volume.bytes.clone());
+                let found =
+                    FatVolume::recognise(&medium, &Silent)?.context("what the kernel filled is no volume")?;
+                let mut bytes = volume.bytes.clone();
+                strike(&mut bytes, &found.believed().geometry);
+                let name = format!("{name}, {}", volume.name);
+                let mut case = case(name, bytes, &[], volume.files.clone(), BTreeSet::new());
+                case.trouble = volume.trouble.clone().or(case.trouble);
+                Ok(case)
+            }));
+        }
+    }
+    recipes
+}

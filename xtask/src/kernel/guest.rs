@@ -1,0 +1,219 @@
+//! What the guest is told to do, and what it answers.
+
+use super::{cases::Case, setup::Machine};
+use anyhow::{Context, ensure};
+use std::{
+    collections::BTreeMap,
+    fmt::Write,
+    path::Path,
+    process::{Command, Stdio},
+    time::{Duration, Instant},
+};
+
+/// Mounts and looks; each line of the answer begins with `@`. Names come hexadecimal.
+const SCRIPT: &str = r#"
+hex() { printf '%s' "$1" | hexdump -v -e '1/1 "%02x"'; }
+log() { dmesg -c | sed -n 's/^\[ *[0-9.]*\] *//; /FAT-fs/p' | sed "s/^/@log $1 /"; }
+try() { # word mode
+  dmesg -c >/dev/null
+  if mount -t vfat -o $2,loud,utf8=1,codepage=437 $dev /mnt 2>/dev/null; then
+    grep ' /mnt ' /proc/mounts | sed "s/.* \(r[ow]\),.*/@mounted $1 \1/"
+    mounted=1
+  else echo "@refused $1"; mounted=0; fi
+  log $1
+}
+leave() { umount /mnt || { sleep 1; umount /mnt; } || umount -l /mnt; }
+open() { cp $1 /tmp/x.img; dev=$(losetup -f); losetup $dev /tmp/x.img; }
+close() { losetup -d $dev; rm -f /tmp/x.img; }
+list() { cd /mnt; find . -type f -print0 | xargs -0 -r sha256sum > /tmp/sums 2>/tmp/err; cd /
+  while IFS= read -r l; do h=${l%%  *}; echo "@file $h $(hex "${l#*  ./}")"; done < /tmp/sums
+  [ -s /tmp/err ] && echo "@unread $(wc -l < /tmp/err)"; }
+look() { # number
+  echo "@case $1"
+  open /host/$1.before; try ro ro; [ $mounted = 1 ] && leave; close
+  open /host/$1.before; try rw rw; [ $mounted = 1 ] && leave; close
+  open /host/$1.after; try after rw
+  if [ $mounted = 1 ]; then
+    list
+    if [ -e /host/$1.write ]; then
+      ( cd /mnt && mkdir lane && echo lane > lane/a.txt && sync && mv lane/a.txt "lane/a longer name.txt" &&
+        rm "lane/a longer name.txt" && rmdir lane && sync ) 2>/dev/null && echo "@wrote" || echo "@nowrite"
+    fi
+    leave; log end
+  fi
+  close
+}
+"#;
+
+/// Fills an empty volume the way a busy owner would: long and foreign names, fragments, deleted
+/// files, a crowded folder.
+const FILL: &str = r#"
+fill() { # number
+  echo "@case $1"
+  open /host/$1.before; try fill rw
+  cd /mnt
+  mkdir -p "Field notes/2026/week 23" "Bilder und Töne" Crowd
+  for i in 1 2 3 4 5 6 7 8 9; do
+    dd if=/dev/urandom of="Bilder und Töne/Möwe $i 文字.raw" bs=1000 count=$((i * 3)) 2>/dev/null
+    dd if=/dev/urandom of="Field notes/2026/week 23/sheet number $i.csv" bs=700 count=$((10 - i)) 2>/dev/null
+  done
+  for i in 2 4 6 8; do rm "Bilder und Töne/Möwe $i 文字.raw"; done
+  dd if=/dev/urandom of="Field notes/fragmented.bin" bs=1000 count=70 2>/dev/null
+  i=0; while [ $i -lt 300 ]; do echo "count $i" > Crowd/"counted on day $i.txt"; i=$((i + 1)); done
+  i=0; while [ $i -lt 300 ]; do rm Crowd/"counted on day $i.txt"; i=$((i + 7)); done
+  echo short > SHORT.TXT; : > empty.file; echo mixed > Mixed.Txt
+  cd /; sync; list; leave; log end
+  losetup -d $dev; mv /tmp/x.img /host/$1.filled
+}
+"#;
+
+/// What the kernel made of one mount.
+#[derive(Debug, Default, Clone, PartialEq, Eq)]
+pub(crate) struct Mount {
+    /// It mounted; `Some(true)` for writing.
+    pub(crate) writable: Option<bool>,
+    /// Its lines in the log, with DEV for the device.
+    pub(crate) log: Vec<String>,
+}
+
+/// What the kernel made of one case.
+#[derive(Debug, Default)]
+pub(crate) struct Answer {
+    /// The damaged volume, mounted for reading.
+    pub(crate) read_only: Mount,
+    /// The damaged volume, mounted for writing.
+    pub(crate) read_write: Mount,
+    /// The mended volume, mounted for writing; all lines until it was left again.
+    pub(crate) after: Mount,
+    /// The files of the mended volume: path to SHA-256.
+    pub(crate) files: BTreeMap<String, String>,
+    /// Files that gave read errors.
+    pub(crate) unread: u32,
+    /// A file could be written, renamed and deleted.
+    pub(crate) wrote: Option<bool>,
+}
+
+/// Starts a guest with `folder` as its host folder, and waits for its end.
+fn start(machine: &Machine, folder: &Path) -> anyhow::Result<String> {
+    let mut qemu = Command::new("qemu-system-x86_64")
+        .args([
+            "-accel",
+            "tcg",
+            "-cpu",
+            "max",
+            "-m",
+            "1024",
+            "-display",
+            "none",
+            "-no-reboot",
+            "-net",
+            "none",
+        ])
+        .args(["-serial", "null", "-append", "console=ttyS0 panic=1 quiet mitigations=off log_buf_len=4M"])
+        .arg("-kernel")
+        .arg(&machine.vmlinuz)
+        .arg("-initrd")
+        .arg(&machine.initrd)
+        .arg("-virtfs")
+        .arg(format!("local,path={},mount_tag=host,security_model=none", folder.display()))
+        .stdout(Stdio::null())
+        .stderr(Stdio::piped())
+        .spawn()
+        .context("qemu does not start")?;
+    let started = Instant::now();
+    while qemu.try_wait()?.is_none() {
+        if started.elapsed() > Duration::from_mins(20) {
+            qemu.kill()?;
+            anyhow::bail!("the guest did not finish within 20 minutes");
+        }
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    Ok(String::from_utf8_lossy(&std::fs::read(folder.join("out.txt")).context("the guest gave no answer")?)
+        .into_owned())
+}
+
+/// Lets the guest look at every case.
+pub(crate) fn ask(machine: &Machine, cases: &[Case]) -> anyhow::Result<Vec<Answer>> {
+    let folder = tempfile::tempdir()?;
+    let mut script = SCRIPT.to_owned();
+    for (number, case) in cases.iter().enumerate() {
+        std::fs::write(folder.path().join(format!("{number}.before")), &case.before)?;
+        std::fs::write(folder.path().join(format!("{number}.after")), &case.after)?;
+        if case.writable {
+            std::fs::write(folder.path().join(format!("{number}.write")), "")?;
+        }
+        let _ = writeln!(script, "look {number}");
+    }
+    std::fs::write(folder.path().join("guest.sh"), script)?;
+    let answers = parse(&start(machine, folder.path())?, cases.len());
+    ensure!(answers.len() == cases.len(), "the guest answered {} of {} cases", answers.len(), cases.len());
+    Ok(answers)
+}
+
+/// A volume with what it holds: path to SHA-256.
+pub(crate) type Filled = (Vec<u8>, BTreeMap<String, String>);
+
+/// Lets the guest fill empty volumes; gives them back with what they hold.
+pub(crate) fn fill(machine: &Machine, volumes: &[Vec<u8>]) -> anyhow::Result<Vec<Filled>> {
+    let folder = tempfile::tempdir()?;
+    let mut script = format!("{SCRIPT}{FILL}");
+    for (number, bytes) in volumes.iter().enumerate() {
+        std::fs::write(folder.path().join(format!("{number}.before")), bytes)?;
+        let _ = writeln!(script, "fill {number}");
+    }
+    std::fs::write(folder.path().join("guest.sh"), script)?;
+    let answers = parse(&start(machine, folder.path())?, volumes.len());
+    ensure!(
+        answers.len() == volumes.len(),
+        "the guest filled {} of {} volumes",
+        answers.len(),
+        volumes.len()
+    );
+    let mut filled = Vec::new();
+    for (number, answer) in answers.into_iter().enumerate() {
+        let bytes = std::fs::read(folder.path().join(format!("{number}.filled")))?;
+        filled.push((bytes, answer.files));
+    }
+    Ok(filled)
+}
+
+fn parse(text: &str, expected: usize) -> Vec<Answer> {
+    let mut answers: Vec<Answer> = Vec::with_capacity(expected);
+    for line in text.lines() {
+        let mut words = line.splitn(3, ' ');
+        let (word, first, rest) =
+            (words.next().unwrap_or(""), words.next().unwrap_or(""), words.next().unwrap_or(""));
+        if word == "@case" {
+            answers.push(Answer::default());
+            continue;
+        }
+        let Some(answer) = answers.last_mut() else { continue };
+        let mount = match first {
+            "ro" => &mut answer.read_only,
+            "rw" => &mut answer.read_write,
+            _ => &mut answer.after,
+        };
+        match word {
+            "@mounted" => mount.writable = Some(rest == "rw"),
+            "@log" => mount.log.push(without_device(rest)),
+            "@file" => {
+                let name = hex::decode(rest).unwrap_or_default();
+                answer.files.insert(String::from_utf8_lossy(&name).into_owned(), first.to_owned());
+            }
+            "@unread" => answer.unread = first.parse().unwrap_or(u32::MAX),
+            "@wrote" => answer.wrote = Some(true),
+            "@nowrite" => answer.wrote = Some(false),
+            _ => {}
+        }
+    }
+    answers
+}
+
+/// The line with DEV for the device's name, and without the program that some lines recommend.
+fn without_device(line: &str) -> String {
+    let line = match (line.find("FAT-fs ("), line.find("): ")) {
+        (Some(start), Some(end)) if start < end => format!("FAT-fs (DEV){}", &line[end + 1..]),
+        _ => line.to_owned(),
+    };
+    line.split(". Please run ").next().unwrap_or(&line).to_owned()
+}
