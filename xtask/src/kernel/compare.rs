@@ -75,14 +75,14 @@ impl Table {
             self.refused += 1;
         }
         if let Some(why) = forecast_differs(&case.forecast, answer) {
-            self.disagreements.push(format!("{}: {why}", case.name))
+            self.disagreements.push(format!("{}: {why}", case.name));
         } else {
             self.forecasts += 1;
             self.lines += u32::try_from(case.forecast.log.len()).unwrap_or(0);
         }
         let differs = case.trouble.clone().or_else(|| mended_differs(case, answer));
         if let Some(why) = differs {
-            self.disagreements.push(format!("{}: {why}", case.name))
+            self.disagreements.push(format!("{}: {why}", case.name));
         } else {
             self.mended += 1;
             self.files += answer.files.len();

@@ -143,7 +143,16 @@ fn shrink(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     )
     .or("make a full image of the medium, and mend that");
     let bytes = smaller.total_sectors.to_le_bytes();
+    // The backup goes along: left as it was, it would speak for the old length again.
+    let backup = job.believed.backup.map(|(place, _)| place).filter(|_| geometry.wide());
     job.steps.run(job.stage, step, |stage| {
-        if wide_total { stage.write_at(32, &bytes) } else { stage.write_at(19, bytes.part(0, 2)) }
+        for sector in std::iter::once(0).chain(backup) {
+            if wide_total {
+                stage.write_at(sector.plus(32), &bytes)?;
+            } else {
+                stage.write_at(sector.plus(19), bytes.part(0, 2))?;
+            }
+        }
+        Ok(())
     })
 }
