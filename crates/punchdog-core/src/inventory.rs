@@ -53,6 +53,8 @@ pub struct FileRecord {
     pub extents: Vec<Extent>,
     /// Where its entry stands in the volume; 0 when it has none.
     pub place: u64,
+    /// A host that reads only the first copy of the table cannot read it.
+    pub masked: bool,
     /// Why it is not intact.
     pub note: Option<String>,
 }
@@ -173,7 +175,7 @@ impl Inventory {
                 continue;
             };
             met.insert(&now.path);
-            changes.push(change(file, now, hidden));
+            changes.push(change(file, now, hidden || file.masked));
         }
         for file in after.files.iter().filter(|file| !file.folder && !met.contains(file.path.as_str())) {
             changes.push(Change { fate: Fate::Back, path: file.path.clone(), to: None, bytes: None });
@@ -226,6 +228,7 @@ mod tests {
             modified: None,
             extents,
             place,
+            masked: false,
             note: None,
         }
     }

@@ -386,7 +386,7 @@ pub fn small(kind: Kind, sector_bytes: u32, cluster_bytes: u32) -> Wish {
         Kind::Fat16 => 4400,
         // Large clusters make large volumes: fewer of them then.
         Kind::Fat32 => {
-            if cluster_bytes > 8192 {
+            if cluster_bytes >= 4096 {
                 300
             } else {
                 1500

@@ -134,7 +134,8 @@ pub(crate) fn nothing(path: &Path, image: &dyn Medium, seen: &Scouting) -> anyho
         );
     }
     let start = image.lenient(0, 4096.min(image.len().size())).bytes;
-    if !start.is_empty() && std::str::from_utf8(&start).is_ok_and(|text| !text.contains('\0')) {
+    let is_text = |text: &str| text.chars().all(|c| !c.is_control() || c.is_whitespace());
+    if !start.is_empty() && std::str::from_utf8(&start).is_ok_and(is_text) {
         return Trouble::with(
             format!("{name} is a text file, not an image"),
             "name an image file: the bytes of a volume or of a whole disk",

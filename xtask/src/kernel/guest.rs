@@ -2,6 +2,7 @@
 
 use super::{cases::Case, setup::Machine};
 use anyhow::{Context, ensure};
+use base64::prelude::{BASE64_STANDARD, Engine};
 use std::{
     collections::BTreeMap,
     fmt::Write,
@@ -10,9 +11,8 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// Mounts and looks; each line of the answer begins with `@`. Names come hexadecimal.
+/// Mounts and looks; each line of the answer begins with `@`. Lists of files come in base64.
 const SCRIPT: &str = r#"
-hex() { printf '%s' "$1" | hexdump -v -e '1/1 "%02x"'; }
 log() { dmesg -c | sed -n 's/^\[ *[0-9.]*\] *//; /FAT-fs/p' | sed "s/^/@log $1 /"; }
 try() { # word mode
   dmesg -c >/dev/null
@@ -26,7 +26,7 @@ leave() { umount /mnt || { sleep 1; umount /mnt; } || umount -l /mnt; }
 open() { cp $1 /tmp/x.img; dev=$(losetup -f); losetup $dev /tmp/x.img; }
 close() { losetup -d $dev; rm -f /tmp/x.img; }
 list() { cd /mnt; find . -type f -print0 | xargs -0 -r sha256sum > /tmp/sums 2>/tmp/err; cd /
-  while IFS= read -r l; do h=${l%%  *}; echo "@file $h $(hex "${l#*  ./}")"; done < /tmp/sums
+  echo "@sums $(base64 < /tmp/sums | tr -d '\n')"
   [ -s /tmp/err ] && echo "@unread $(wc -l < /tmp/err)"; }
 look() { # number
   echo "@case $1"
@@ -196,10 +196,7 @@ fn parse(text: &str, expected: usize) -> Vec<Answer> {
         match word {
             "@mounted" => mount.writable = Some(rest == "rw"),
             "@log" => mount.log.push(without_device(rest)),
-            "@file" => {
-                let name = hex::decode(rest).unwrap_or_default();
-                answer.files.insert(String::from_utf8_lossy(&name).into_owned(), first.to_owned());
-            }
+            "@sums" => answer.files = sums(first),
             "@unread" => answer.unread = first.parse().unwrap_or(u32::MAX),
             "@wrote" => answer.wrote = Some(true),
             "@nowrite" => answer.wrote = Some(false),
@@ -207,6 +204,14 @@ fn parse(text: &str, expected: usize) -> Vec<Answer> {
         }
     }
     answers
+}
+
+/// The output of `sha256sum` on paths that begin with `./`.
+fn sums(coded: &str) -> BTreeMap<String, String> {
+    let bytes = BASE64_STANDARD.decode(coded).unwrap_or_default();
+    let text = String::from_utf8_lossy(&bytes);
+    let pairs = text.lines().filter_map(|line| line.split_once("  ./"));
+    pairs.map(|(hash, path)| (path.to_owned(), hash.to_owned())).collect()
 }
 
 /// The line with DEV for the device's name, and without the program that some lines recommend.

@@ -20,7 +20,7 @@ pub(crate) struct Kernel {
     #[arg(long)]
     only: Option<String>,
     /// Volumes of each boot of the guest.
-    #[arg(long, default_value_t = 120)]
+    #[arg(long, default_value_t = 75)]
     batch: usize,
     /// Keep the images of cases that disagree in this folder.
     #[arg(long)]
@@ -43,7 +43,8 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
     let mut table = compare::Table::default();
     let batches: Vec<&[cases::Recipe<'_>]> = all.chunks(given.batch.max(1)).collect();
     // Two guests at a time: each uses about one core.
-    for pair in batches.chunks(2) {
+    for (turn, pair) in batches.chunks(2).enumerate() {
+        println!("  {} of {} volumes, {} s", turn * 2 * given.batch, all.len(), started.elapsed().as_secs());
         let answers: Vec<anyhow::Result<Answered>> = std::thread::scope(|scope| {
             let handles: Vec<_> = pair.iter().map(|batch| scope.spawn(|| look(&machine, batch))).collect();
             let ended_badly = |_| Err(anyhow::anyhow!("a guest thread ended badly"));

@@ -446,7 +446,7 @@ mod tests {
 
     #[test]
     fn junk_and_a_false_end_are_seen() {
-        let noise: Vec<u8> = (0..32_u32).map(|n| (n * 37 % 256) as u8 | 1).collect();
+        let noise: Vec<u8> = (0..32_u8).map(|n| n.wrapping_mul(37) | 1).collect();
         let slots = [
             short(b"A       TXT", 0x20, 5),
             noise,

@@ -127,6 +127,7 @@ impl Volume for FatVolume {
                     modified: modified(node.entry.written_date.get(), node.entry.written_time.get()),
                     extents,
                     place: node.place,
+                    masked: node.flaws.has(Flaws::OTHER_COPY),
                     note: note(node),
                 });
             }
@@ -151,6 +152,7 @@ impl Volume for FatVolume {
                 modified: None,
                 extents,
                 place: 0,
+                masked: false,
                 note: Some("clusters in use that belong to no file".to_owned()),
             });
         }
@@ -194,6 +196,9 @@ fn note(node: &Node) -> Option<String> {
     let text = match node.reached {
         Reached::Orphan => "in a folder that nothing names any more",
         Reached::Undeleted => "marked deleted, but its clusters are still in use",
+        _ if node.whole() && node.flaws.has(Flaws::OTHER_COPY) => {
+            "whole, but only by another copy of the table than the first, which is all that some hosts read"
+        }
         _ if node.whole() => return None,
         _ if node.flaws.has(Flaws::CROSSED) => "shares clusters with another file",
         _ if node.flaws.has(Flaws::GUESSED) => "part of its chain was found by judgement",
@@ -260,6 +265,7 @@ fn deleted(survey: &Survey) -> Vec<FileRecord> {
             modified: modified(item.entry.written_date.get(), item.entry.written_time.get()),
             extents,
             place: *place,
+            masked: false,
             note: Some(
                 "deleted; its clusters are taken to lie in a row and may hold something else".to_owned(),
             ),

@@ -3,7 +3,9 @@
 
 use super::{
     boot::Boot,
-    catalogue as c, fsinfo,
+    catalogue as c,
+    folder::Flaws,
+    fsinfo,
     geometry::{Believed, Origin},
     layout::FsInfo,
     row,
@@ -84,6 +86,14 @@ pub(super) fn tell(
         };
         format!("{first}.{more} Whole: {}.{broken}", out.intact.join(", "))
     };
+    let masked = survey.tree.below_root().filter(|(_, n)| n.flaws.has(Flaws::OTHER_COPY)).count().wide();
+    if masked > 0 {
+        let many = plural(masked, "file or folder", "files and folders");
+        let text = format!(
+            " A host that reads only the first table, as Linux does, cannot read {many}; another copy has them whole."
+        );
+        out.story.push_str(&text);
+    }
     out.likely = likely(boot, out);
     exhibits(medium, believed, boot, survey, out);
 }

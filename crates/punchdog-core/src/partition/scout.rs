@@ -88,6 +88,8 @@ pub struct Place {
     pub way: Way,
     /// Its boot sector is gone; it was recognised by what lies behind.
     pub boot_gone: bool,
+    /// Where its first allocation table begins in the image; 0 where that was not looked at.
+    pub tables_at: u64,
     /// What its partition entry says, in words.
     pub entry: Option<String>,
 }
@@ -170,13 +172,28 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
     } else {
         Vec::new()
     };
-    let unfilled = look_into(medium, &listed, &mut out, &mut faults, watch)?;
+    let mut unfilled = look_into(medium, &listed, &mut out, &mut faults, watch)?;
     if out.table == Table::None {
         without_table(medium, &mut out, &mut faults, watch)?;
-    } else if thorough || out.volumes.is_empty() || !unfilled.is_empty() {
-        let covered: Vec<Extent> =
-            out.volumes.iter().map(|v| v.extent).chain(out.strangers.iter().map(|s| s.extent)).collect();
+    } else if thorough || !unfilled.is_empty() || out.volumes.iter().all(|place| place.boot_gone) {
+        let whole = out.volumes.iter().filter(|place| !place.boot_gone).map(|place| place.extent);
+        let covered: Vec<Extent> = whole.chain(out.strangers.iter().map(|s| s.extent)).collect();
         for place in search::lost(medium, &covered, watch)? {
+            if out.volumes.iter().any(|listed| listed.extent.offset == place.extent.offset) {
+                continue;
+            }
+            // The same tables, with a boot sector before them: the entry points past the beginning.
+            let same = |listed: &Place| listed.tables_at == place.tables_at && place.tables_at != 0;
+            if let Some(astray) = out.volumes.iter().position(same) {
+                out.volumes.remove(astray);
+                unfilled.extend(
+                    listed
+                        .iter()
+                        .filter(|e| e.extent.offset > place.extent.offset)
+                        .map(|e| e.entry_at)
+                        .take(1),
+                );
+            }
             report_lost(&place, &unfilled, &mut faults);
             out.volumes.push(place);
         }
@@ -279,6 +296,7 @@ fn place(volume: &FatVolume, extent: Extent, way: Way, boot_gone: bool) -> Place
         bytes,
         way,
         boot_gone,
+        tables_at: extent.offset.plus(volume.believed().geometry.table_offset(0)),
         entry: None,
     }
 }
@@ -300,6 +318,7 @@ fn claimed(
             bytes: candidate.1,
             way,
             boot_gone: false,
+            tables_at: 0,
             entry: None,
         }));
     }

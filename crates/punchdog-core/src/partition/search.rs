@@ -110,6 +110,7 @@ fn begins(medium: &dyn Medium, here: u64, sector: &[u8]) -> Option<Place> {
         bytes,
         way: Way::Lost,
         boot_gone,
+        tables_at: 0,
         entry: None,
     };
     match sector.part(3, 8) {
@@ -150,8 +151,9 @@ fn begins(medium: &dyn Medium, here: u64, sector: &[u8]) -> Option<Place> {
                 let window = Window::new(medium, Extent::new(start, medium.len().minus(start)));
                 let score = weigh(&window, &geometry, None);
                 let what = What::Fat(geometry.kind);
+                let tables_at = start.plus(geometry.table_offset(0));
                 (score.points >= BORNE_OUT && score.tables > 0)
-                    .then(|| made(what, start, geometry.bytes(), gone))
+                    .then(|| Place { tables_at, ..made(what, start, geometry.bytes(), gone) })
             })
         }
     }
@@ -186,6 +188,7 @@ pub(super) fn around_table(
                 bytes: volume.bytes(),
                 way: Way::Lost,
                 boot_gone: true,
+                tables_at: table,
                 entry: None,
             }));
         }

@@ -1,0 +1,205 @@
+//! Disk images: partition tables, lost volumes, a choice of volumes.
+
+use super::{json, patient, run};
+use punchdog_core::{family::Kind, partition::layout::MbrEntry};
+use std::{fs, path::Path};
+use zerocopy::{FromZeros, IntoBytes};
+
+const FIRST: usize = 63 * 512;
+const SECOND: usize = 4 << 20;
+
+fn entry(kind: u8, start: usize, bytes: usize) -> MbrEntry {
+    let mut entry = MbrEntry::new_zeroed();
+    entry.kind = kind;
+    entry.start = u32::try_from(start / 512).unwrap().into();
+    entry.length = u32::try_from(bytes / 512).unwrap().into();
+    entry
+}
+
+/// A disk of a FAT12 and a FAT32 volume, with its MBR.
+fn disk() -> (Vec<u8>, usize, usize) {
+    let (one, two) = (patient(Kind::Fat12).bytes, patient(Kind::Fat32).bytes);
+    let mut disk = vec![0; 10 << 20];
+    disk[FIRST..FIRST + one.len()].copy_from_slice(&one);
+    disk[SECOND..SECOND + two.len()].copy_from_slice(&two);
+    let table = [entry(0x01, FIRST, one.len()), entry(0x0C, SECOND, two.len())];
+    disk[446..478].copy_from_slice(table.as_bytes());
+    disk[510..512].copy_from_slice(&[0x55, 0xAA]);
+    (disk, one.len(), two.len())
+}
+
+fn write(folder: &Path, bytes: &[u8]) {
+    fs::write(folder.join("disk.img"), bytes).unwrap();
+}
+
+/// Kind, offset and how it was found, of each volume.
+fn volumes(document: &serde_json::Value) -> Vec<(String, u64, String)> {
+    let text = |value: &serde_json::Value| value.as_str().unwrap().to_owned();
+    let all = document["volumes"].as_array().unwrap().iter();
+    all.map(|v| (text(&v["kind"]), v["offset"].as_u64().unwrap(), text(&v["found"]))).collect()
+}
+
+#[test]
+fn a_disk_with_two_volumes_asks_which() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    write(at, &disk().0);
+    let seen = json(at, &["scout", "disk.img"], 0);
+    let expected = [
+        ("fat12".to_owned(), FIRST as u64, "listed".to_owned()),
+        ("fat32".to_owned(), SECOND as u64, "listed".to_owned()),
+    ];
+    assert_eq!(volumes(&seen), expected);
+    assert_eq!(json(at, &["check", "disk.img"], 0)["volumes"].as_array().unwrap().len(), 2, "check does all");
+    let refused = run(at, &["files", "disk.img"]);
+    assert_eq!(refused.status, 2);
+    assert!(refused.err.contains("--volume"), "{}", refused.err);
+    let by_number = json(at, &["files", "disk.img", "--volume", "2"], 0);
+    let by_place = json(at, &["files", "disk.img", "--at", &SECOND.to_string()], 0);
+    assert_eq!(by_number, by_place);
+    assert_eq!(by_number["volume"]["kind"], "fat32");
+    let extents =
+        by_number["files"].as_array().unwrap().iter().flat_map(|f| f["extents"].as_array().unwrap());
+    assert!(
+        extents.clone().count() > 20
+            && extents.clone().all(|e| e["offset"].as_u64().unwrap() > SECOND as u64)
+    );
+}
+
+/// Damage to a disk; gets the length of the second volume as well.
+type Strike = fn(&mut Vec<u8>, usize);
+
+#[test]
+fn lost_volumes_are_found_and_listed_again() {
+    let (sound, _, two) = disk();
+    let cases: [(&str, Strike, &str); 6] = [
+        ("table zeroed", |d, _| d[..512].fill(0), "partition/table-missing"),
+        ("entry removed", |d, _| d[462..478].fill(0), "partition/entry-missing"),
+        ("start wrong", |d, _| d[470] ^= 0x10, "partition/wrong-start"),
+        (
+            "length wrong",
+            |d, two| d[474..478].copy_from_slice(&u32::try_from(two / 1024).unwrap().to_le_bytes()),
+            "partition/wrong-length",
+        ),
+        ("type wrong", |d, _| d[466] = 0x83, "partition/wrong-type"),
+        ("hidden", |d, _| d[466] = 0x1C, "partition/hidden"),
+    ];
+    for (name, strike, code) in cases {
+        let folder = tempfile::tempdir().unwrap();
+        let at = folder.path();
+        let mut bytes = sound.clone();
+        strike(&mut bytes, two);
+        write(at, &bytes);
+        let seen = json(at, &["scout", "disk.img"], 1);
+        let codes: Vec<&str> =
+            seen["findings"].as_array().unwrap().iter().map(|f| f["code"].as_str().unwrap()).collect();
+        assert!(codes.contains(&code), "{name}: {codes:?}");
+        assert_eq!(
+            volumes(&seen).iter().map(|v| v.1).collect::<Vec<_>>(),
+            [FIRST as u64, SECOND as u64],
+            "{name}"
+        );
+
+        let plan = json(at, &["plan", "disk.img", "--table", "--out", "t.json"], 0);
+        assert_eq!(plan["outcome"]["after"]["sound"], true, "{name}: {plan}");
+        json(at, &["apply", "t.json", "--image", "disk.img", "--copy", "new.img"], 0);
+        let after = json(at, &["scout", "new.img"], 0);
+        assert!(volumes(&after).iter().all(|v| v.2 == "listed"), "{name}: {after}");
+        assert_eq!(json(at, &["check", "new.img"], 0)["sound"], true, "{name}");
+    }
+}
+
+#[test]
+fn a_lost_volume_without_its_boot_sector_is_found_by_its_backup() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let mut bytes = disk().0;
+    bytes[..512].fill(0);
+    bytes[SECOND..SECOND + 512].fill(0);
+    write(at, &bytes);
+    let seen = json(at, &["scout", "disk.img"], 1);
+    assert_eq!(seen["volumes"][1]["offset"], SECOND as u64);
+    assert_eq!(seen["volumes"][1]["boot_sector_gone"], true);
+    let plan = json(at, &["plan", "disk.img", "--volume", "2", "--out", "v.json"], 0);
+    assert_eq!(plan["steps"][0]["name"], "boot-from-backup");
+    json(at, &["apply", "v.json", "--image", "disk.img", "--copy", "new.img"], 0);
+    assert_eq!(json(at, &["check", "new.img", "--volume", "2"], 0)["sound"], true);
+}
+
+#[test]
+fn a_gpt_is_mended_from_its_other_copy() {
+    let (mut disk, one, two) = disk();
+    disk[..512].fill(0);
+    disk[FIRST..FIRST + one].fill(0);
+    let last = disk.len() / 512 - 1;
+    let gpt = gpt(last, two);
+    for (at, bytes) in &gpt {
+        disk[*at..*at + bytes.len()].copy_from_slice(bytes);
+    }
+    let cases: [(&str, usize, &str); 3] = [
+        ("primary header", 512, "partition/gpt-primary"),
+        ("primary entries", 1024, "partition/gpt-primary"),
+        ("backup header", last * 512, "partition/gpt-backup"),
+    ];
+    for (name, hit, code) in cases {
+        let folder = tempfile::tempdir().unwrap();
+        let at = folder.path();
+        let mut bytes = disk.clone();
+        bytes[hit..hit + 64].fill(0x77);
+        write(at, &bytes);
+        let seen = json(at, &["scout", "disk.img"], 1);
+        let codes: Vec<&str> =
+            seen["findings"].as_array().unwrap().iter().map(|f| f["code"].as_str().unwrap()).collect();
+        assert!(codes.contains(&code), "{name}: {codes:?}");
+        json(at, &["plan", "disk.img", "--table", "--out", "t.json"], 0);
+        json(at, &["apply", "t.json", "--image", "disk.img", "--copy", "new.img"], 0);
+        let after = json(at, &["scout", "new.img"], 0);
+        assert_eq!(after["volumes"][0]["found"], "listed", "{name}");
+        let mended = fs::read(at.join("new.img")).unwrap();
+        for (place, expected) in &gpt {
+            assert_eq!(&mended[*place..*place + expected.len()], &expected[..], "{name}: bytes at {place}");
+        }
+    }
+}
+
+/// A GPT with one entry for the second volume: places and bytes, protective MBR included.
+fn gpt(last: usize, bytes: usize) -> Vec<(usize, Vec<u8>)> {
+    use punchdog_core::partition::{
+        gpt::header_crc,
+        layout::{BASIC_DATA, GptEntry, GptHeader},
+    };
+    let mut protective = entry(0xEE, 512, last * 512);
+    (protective.start_chs, protective.end_chs) = ([0, 2, 0], [0xFF, 0xFF, 0xFF]);
+    let mut volume = GptEntry::new_zeroed();
+    volume.kind = BASIC_DATA;
+    volume.unique = [7; 16];
+    volume.first = (SECOND as u64 / 512).into();
+    volume.last = ((SECOND + bytes) as u64 / 512 - 1).into();
+    let mut entries = volume.as_bytes().to_vec();
+    entries.resize(128 * 128, 0);
+    let mut header = GptHeader::new_zeroed();
+    header.signature = *b"EFI PART";
+    header.revision = 0x0001_0000.into();
+    header.header_size = 92.into();
+    header.first_usable = 34.into();
+    header.last_usable = (last as u64 - 33).into();
+    header.disk_guid = [9; 16];
+    header.entries = 128.into();
+    header.entry_bytes = 128.into();
+    header.entries_crc = crc32fast::hash(&entries).into();
+    let copy = |my: u64, other: u64, at: u64| {
+        let mut copy =
+            GptHeader { my_lba: my.into(), alternate_lba: other.into(), entries_lba: at.into(), ..header };
+        copy.header_crc = header_crc(&copy).into();
+        copy.as_bytes().to_vec()
+    };
+    let end = last as u64;
+    vec![
+        (446, protective.as_bytes().to_vec()),
+        (510, vec![0x55, 0xAA]),
+        (512, copy(1, end, 2)),
+        (1024, entries.clone()),
+        ((last - 32) * 512, entries),
+        (last * 512, copy(end, 1, end - 32)),
+    ]
+}

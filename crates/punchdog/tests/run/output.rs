@@ -1,0 +1,118 @@
+//! What people and programs read.
+
+use super::{folder_with, json, patient, punchdog, run};
+use punchdog_core::{family::Kind, finding::all_entries};
+use punchdog_lab::{faults, seed::Seed};
+use std::collections::BTreeSet;
+
+#[test]
+fn no_line_is_wider_than_a_hundred_columns() {
+    let mut patient = patient(Kind::Fat32);
+    for fault in faults::all().filter(|fault| fault.on.contains(&Kind::Fat32)).step_by(9) {
+        (fault.make)(&mut patient, &mut Seed::new(2));
+    }
+    let folder = folder_with("card.img", &patient.bytes);
+    let at = folder.path();
+    let commands: [&[&str]; 6] = [
+        &["scout", "card.img"],
+        &["check", "card.img", "--all"],
+        &["explain", "card.img"],
+        &["fields", "card.img"],
+        &["plan", "card.img", "--out", "card.plan.json"],
+        &["apply", "card.plan.json", "--image", "card.img", "--copy", "card.mended.img"],
+    ];
+    for words in commands {
+        let done = run(at, words);
+        assert!(done.status < 2, "{words:?}: {}", done.err);
+        for line in done.out.lines() {
+            let columns = line.chars().count();
+            assert!(columns <= 100 || line.contains("punchdog "), "{words:?}, {columns} columns: {line}");
+        }
+        assert!(done.out.lines().count() > 3, "{words:?}");
+    }
+}
+
+#[test]
+fn colours_only_where_they_are_wanted() {
+    let folder = folder_with("card.img", &patient(Kind::Fat16).bytes);
+    let escapes = |words: &[&str], no_color: bool| {
+        let mut command = punchdog(folder.path(), words);
+        if !no_color {
+            command.env_remove("NO_COLOR");
+        }
+        command.output().unwrap().stdout.contains(&0x1b)
+    };
+    assert!(!escapes(&["check", "card.img"], false), "not into a pipe");
+    assert!(escapes(&["check", "card.img", "--color", "always"], false));
+    assert!(escapes(&["check", "card.img", "--color", "always"], true), "an explicit wish wins");
+    assert!(!escapes(&["check", "card.img", "--color", "never"], false));
+}
+
+/// Every code that comes out is in the catalogue; JSON has exactly the keys that are documented.
+#[test]
+fn json_has_the_documented_shape() {
+    let mut patient = patient(Kind::Fat32);
+    patient.fill(0, 512, 0);
+    patient.set_size("ledges.csv", 0);
+    let folder = folder_with("card.img", &patient.bytes);
+    let at = folder.path();
+    let keys =
+        |value: &serde_json::Value| value.as_object().unwrap().keys().cloned().collect::<BTreeSet<_>>();
+    let set = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect::<BTreeSet<_>>();
+    let known: BTreeSet<&str> = all_entries().map(|entry| entry.code).collect();
+
+    let check = json(at, &["check", "card.img"], 1);
+    assert_eq!(keys(&check), set(&["schema", "image", "sound", "volumes", "findings", "strangers"]));
+    let volume = &check["volumes"][0];
+    assert_eq!(keys(volume), set(&["kind", "offset", "bytes", "label", "sound", "files", "findings"]));
+    for finding in volume["findings"].as_array().unwrap() {
+        assert_eq!(keys(finding), set(&["code", "weight", "summary", "detail", "extents", "paths", "count"]));
+        assert!(known.contains(finding["code"].as_str().unwrap()));
+        assert!(!finding["detail"].as_str().unwrap().is_empty());
+    }
+    let explain = json(at, &["explain", "card.img"], 1);
+    for host in explain["hosts"].as_array().unwrap() {
+        let wanted = [
+            "host",
+            "mounts_read_only",
+            "mounts_read_write",
+            "refused_by",
+            "reason",
+            "log",
+            "log_read_write",
+            "seen",
+            "basis",
+        ];
+        assert_eq!(keys(host), set(&wanted));
+    }
+    let files = json(at, &["files", "card.img"], 0);
+    for file in files["files"].as_array().unwrap() {
+        let wanted = ["path", "folder", "size", "state", "modified", "extents", "note"];
+        assert_eq!(keys(file), set(&wanted));
+        assert!(!file["path"].as_str().unwrap().starts_with('/'));
+    }
+    let fields = json(at, &["fields", "card.img", "boot"], 0);
+    assert_eq!(fields["structures"].as_array().unwrap().len(), 1);
+    let plan = json(at, &["plan", "card.img"], 0);
+    assert_eq!(keys(&plan), set(&["schema", "image", "volume", "steps", "choices", "outcome", "seal"]));
+}
+
+#[test]
+fn completions_and_manual_come_from_the_same_arguments() {
+    let folder = tempfile::tempdir().unwrap();
+    for shell in ["bash", "zsh", "fish"] {
+        let done = run(folder.path(), &["completions", shell]);
+        assert!(done.status == 0 && done.out.contains("salvage"), "{shell}");
+    }
+    let manual = run(folder.path(), &["manual"]);
+    assert!(manual.out.contains(".TH") && manual.out.contains("\\-\\-choose"), "{}", &manual.out[..200]);
+}
+
+#[test]
+fn the_demo_runs_a_whole_job() {
+    let folder = tempfile::tempdir().unwrap();
+    let done = run(folder.path(), &["demo", "station"]);
+    assert_eq!(done.status, 0, "{}{}", done.out, done.err);
+    assert!(done.out.contains("214 of 214 files are back, byte for byte"), "{}", done.out);
+    assert_eq!(run(folder.path(), &["demo", "station"]).status, 2, "it overwrites nothing");
+}

@@ -1,0 +1,145 @@
+//! Copying files out.
+
+use super::{folder_with, json, patient, run};
+use punchdog_core::family::Kind;
+use sha2::{Digest, Sha256};
+use std::{collections::BTreeMap, fs, path::Path};
+
+/// Every file below a folder: relative path to hash.
+fn below(folder: &Path) -> BTreeMap<String, String> {
+    let mut found = BTreeMap::new();
+    let mut open = vec![folder.to_owned()];
+    while let Some(at) = open.pop() {
+        for entry in fs::read_dir(at).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                open.push(path);
+            } else {
+                let name = path.strip_prefix(folder).unwrap().to_str().unwrap().to_owned();
+                found.insert(name, hex::encode(Sha256::digest(fs::read(&path).unwrap())));
+            }
+        }
+    }
+    found.remove("punchdog-salvage.json");
+    found
+}
+
+#[test]
+fn everything_comes_out_of_a_volume_without_a_boot_sector() {
+    let mut patient = patient(Kind::Fat32);
+    let truth: BTreeMap<String, String> =
+        patient.live().filter(|m| !m.folder).map(|m| (m.path.clone(), m.sha256.clone())).collect();
+    patient.fill(0, 512, 0xFF);
+    let folder = folder_with("card.img", &patient.bytes);
+    let at = folder.path();
+    let manifest = json(at, &["salvage", "card.img", "--to", "out"], 0);
+    assert_eq!(manifest["files"].as_array().unwrap().len(), truth.len());
+    assert_eq!(below(&at.join("out")), truth);
+    let when = fs::metadata(at.join("out/README.TXT")).unwrap().modified().unwrap();
+    assert!(when.elapsed().unwrap().as_secs() > 24 * 3600, "the time of the entry is kept");
+
+    // A second run goes on: what is there stays, what was lost comes again, strangers are left alone.
+    fs::remove_file(at.join("out/ledges.csv")).unwrap();
+    fs::write(at.join("out/README.TXT"), b"changed by the customer").unwrap();
+    json(at, &["salvage", "card.img", "--to", "out"], 0);
+    let again = below(&at.join("out"));
+    assert_eq!(again.get("ledges.csv"), truth.get("ledges.csv"));
+    assert_eq!(again.get("README (2).TXT"), truth.get("README.TXT"), "nothing is overwritten");
+    assert_eq!(fs::read(at.join("out/README.TXT")).unwrap(), b"changed by the customer");
+}
+
+#[test]
+fn filters_choose_by_name_kind_and_state() {
+    let mut patient = patient(Kind::Fat16);
+    patient.set_link(patient.find("Logs/station.log").clusters[1], 0x0001);
+    let folder = folder_with("card.img", &patient.bytes);
+    let at = folder.path();
+    let names = |words: &[&str]| -> Vec<String> {
+        let list = json(at, &[&["salvage", "card.img", "--list"], words].concat(), 0);
+        list["files"].as_array().unwrap().iter().map(|f| f["path"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(names(&["--match", "*.wav"]), ["Möwen und Lummen/Ruf der Trottellumme.wav"]);
+    assert_eq!(names(&["--kind", "sound"]), ["Möwen und Lummen/Ruf der Trottellumme.wav"]);
+    assert_eq!(names(&["--kind", "pictures"]).len(), 27);
+    assert_eq!(names(&["--match", "Logs/**", "--match", "README.TXT"]).len(), 5);
+    assert!(
+        names(&["--state", "deleted"]).contains(&"Pictures/old.png".to_owned()),
+        "{:?}",
+        names(&["--state", "deleted"])
+    );
+    assert!(!at.join("out").exists(), "listing writes nothing");
+    assert_eq!(run(at, &["salvage", "card.img", "--list", "--match", "[z-a"]).status, 2);
+}
+
+#[test]
+fn hostile_names_stay_inside_and_apart() {
+    let mut patient = patient(Kind::Fat16);
+    // A long name that climbs out, one that differs from another only in case, one of control bytes.
+    let climb: Vec<u8> = "../../../../tmp/x".encode_utf16().flat_map(u16::to_le_bytes).collect();
+    let made = patient.find("Logs/2026/counts on the western ledges, second visit.csv");
+    let part = made.entry - 32;
+    patient.write(part + 1, &climb[..10]);
+    patient.write(part + 14, &climb[10..22]);
+    patient.write(part + 28, &climb[22..26]);
+    let entry = patient.find("README.TXT").entry;
+    patient.write(entry + 2, b"\x1b");
+    let folder = folder_with("card.img", &patient.bytes);
+    let at = folder.path();
+    let before = fs::read_dir(at).unwrap().count();
+    json(at, &["salvage", "card.img", "--to", "deep/inside/out"], 0);
+    assert_eq!(fs::read_dir(at).unwrap().count(), before + 1, "only the folder itself is new");
+    let out = below(&at.join("deep/inside/out"));
+    assert_eq!(out.len(), patient.live().filter(|m| !m.folder).count());
+    assert!(
+        out.keys().all(|name| !name.contains("..") && !name.chars().any(char::is_control)),
+        "{:?}",
+        out.keys()
+    );
+}
+
+#[test]
+fn the_wrong_destination_is_refused() {
+    let folder = folder_with("card.img", &patient(Kind::Fat16).bytes);
+    let at = folder.path();
+    let image = fs::read(at.join("card.img")).unwrap();
+    for to in ["card.img", "card.img/inside"] {
+        let done = run(at, &["salvage", "card.img", "--to", to]);
+        assert_eq!(done.status, 2, "{to}: {}", done.out);
+    }
+    assert_eq!(run(at, &["salvage", "card.img"]).status, 2, "a destination is needed");
+    json(at, &["salvage", "card.img", "--to", "out"], 0);
+    fs::write(at.join("other.img"), &image[..image.len() - 512]).unwrap();
+    let other = run(at, &["salvage", "other.img", "--to", "out"]);
+    assert_eq!(other.status, 2, "a folder belongs to one image");
+    #[cfg(unix)]
+    {
+        std::os::unix::fs::symlink("/tmp", at.join("link")).unwrap();
+        fs::create_dir(at.join("trap")).unwrap();
+        std::os::unix::fs::symlink(at.join("trap"), at.join("out2")).unwrap();
+        fs::remove_dir(at.join("trap")).unwrap();
+        assert_eq!(
+            run(at, &["salvage", "card.img", "--to", "out2"]).status,
+            2,
+            "a dangling link is not followed"
+        );
+    }
+    assert_eq!(fs::read(at.join("card.img")).unwrap(), image);
+}
+
+#[test]
+fn what_is_damaged_comes_out_as_far_as_it_goes() {
+    let mut patient = patient(Kind::Fat12);
+    let made = patient.find("Logs/station.log");
+    for cluster in &made.clusters[2..] {
+        patient.set_link(*cluster, 0xFF7);
+    }
+    let folder = folder_with("card.img", &patient.bytes);
+    let at = folder.path();
+    let manifest = json(at, &["salvage", "card.img", "--to", "out"], 1);
+    let saved =
+        manifest["files"].as_array().unwrap().iter().find(|f| f["path"] == "Logs/station.log").unwrap();
+    assert_eq!(saved["state"], "damaged");
+    assert!(saved["missing_bytes"].as_u64().unwrap() > 0);
+    let length = fs::metadata(at.join("out/Logs/station.log")).unwrap().len();
+    assert_eq!(length + saved["missing_bytes"].as_u64().unwrap(), made.size);
+}
