@@ -1,6 +1,21 @@
-//! Timing check on a large volume with holes.
+//! Timing check on a large volume with holes, against reading the same metadata in order.
 
+use anyhow::{Context, ensure};
 use clap::Args;
+use punchdog_core::{
+    arith::Sat,
+    family::{self, Kind},
+    fat::fresh::Wish,
+    medium::{FileImage, Medium, Witness},
+    progress::Silent,
+};
+use punchdog_lab::fat::Filler;
+use std::{
+    fs::File,
+    path::{Path, PathBuf},
+    process::{Command, Stdio},
+    time::{Duration, Instant},
+};
 
 /// What to time.
 #[derive(Args)]
@@ -16,7 +31,124 @@ pub(crate) struct Bench {
     files: u32,
 }
 
+/// How much longer than a plain read of the same bytes a check may take.
+const RATIO: f64 = 3.0;
+/// KiB that a check may use at its peak.
+const PEAK_KIB: u64 = 128 << 10;
+
 pub(crate) fn run(given: &Bench) -> anyhow::Result<()> {
-    let _ = (given.gib, given.folders, given.files);
-    anyhow::bail!("not yet")
+    let folder = crate::root().join("target/bench");
+    std::fs::create_dir_all(&folder)?;
+    let image = folder.join(format!("fat32-{}-{}-{}.img", given.gib, given.folders, given.files));
+    if !image.exists() {
+        build(given, &image)?;
+    }
+    let program = program()?;
+    let read: Vec<Duration> = plain_reads(&image)?;
+    let (check, peak) = (0..3)
+        .map(|_| timed(Command::new(&program).arg("check").arg(&image)))
+        .collect::<anyhow::Result<Vec<_>>>()?
+        .into_iter()
+        .min()
+        .context("a run")?;
+    let plain = read.into_iter().min().context("a read")?;
+    let ratio = check.as_secs_f64() / plain.as_secs_f64();
+    println!("volume of {} GiB, {} folders, {} files", given.gib, given.folders, given.files);
+    println!("  reading the same metadata in order   {:>8.3} s", plain.as_secs_f64());
+    println!(
+        "  punchdog check                       {:>8.3} s   {ratio:.2} times as long",
+        check.as_secs_f64()
+    );
+    println!("  peak memory of check                 {peak:>8} KiB");
+    if Command::new("7z").stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok() {
+        let (list, _) = timed(Command::new("7z").arg("l").arg(&image))?;
+        println!(
+            "  7z l, which only lists               {:>8.3} s   {:.2} times as long as check",
+            list.as_secs_f64(),
+            list.as_secs_f64() / check.as_secs_f64()
+        );
+        ensure!(check < list, "check is slower than a listing");
+    }
+    ensure!(ratio <= RATIO, "check takes {ratio:.2} times as long as a plain read");
+    ensure!(peak <= PEAK_KIB, "check uses {peak} KiB");
+    Ok(())
+}
+
+fn program() -> anyhow::Result<PathBuf> {
+    let status =
+        Command::new("cargo").args(["build", "--release", "--quiet", "--package", "punchdog"]).status()?;
+    ensure!(status.success(), "the program does not build");
+    Ok(crate::root().join("target/release/punchdog"))
+}
+
+fn build(given: &Bench, image: &Path) -> anyhow::Result<()> {
+    let bytes = given.gib << 30;
+    let wish = Wish {
+        kind: Kind::Fat32,
+        bytes,
+        sector_bytes: 512,
+        cluster_bytes: 32768,
+        tables: 2,
+        label: *b"LARGE      ",
+        serial: 64,
+    };
+    let part = image.with_extension("part");
+    let file = File::create(&part)?;
+    file.set_len(bytes)?;
+    let mut filler = Filler::new(&wish, file)?;
+    let each = given.files.per(given.folders);
+    for folder in 0..given.folders {
+        let (above, name) = (format!("year {:02}", folder / 100), format!("day {folder:05}"));
+        if folder % 100 == 0 {
+            filler.folder(&above)?;
+        }
+        filler.folder(&format!("{above}/{name}"))?;
+        for number in 0..each {
+            let size = 4000 + (folder * 7919 + number * 104_729) % 400_000;
+            filler.hollow_file(&format!("{above}/{name}/recording number {number:04}.wav"), size)?;
+        }
+    }
+    filler.finish()?;
+    std::fs::rename(part, image)?;
+    Ok(())
+}
+
+/// Reads what a check reads, once, in the order of the medium, three times over.
+fn plain_reads(image: &Path) -> anyhow::Result<Vec<Duration>> {
+    let file = FileImage::open(image)?;
+    let witness = Witness::new(&file);
+    let volume = family::recognise(&witness, &Silent)?.context("no volume")?;
+    ensure!(volume.examine(&witness, &Silent)?.sound(), "the volume is not sound");
+    let seen = witness.seen();
+    let mut times = Vec::new();
+    for _ in 0..3 {
+        let started = Instant::now();
+        let mut piece = vec![0; 1 << 20];
+        for extent in &seen {
+            let mut at = extent.offset;
+            while at < extent.end() {
+                let length = (extent.end() - at).min(1 << 20);
+                file.read_at(at, &mut piece[..usize::try_from(length)?])?;
+                at += length;
+            }
+        }
+        times.push(started.elapsed());
+    }
+    Ok(times)
+}
+
+/// Wall time and peak memory in KiB of one run.
+fn timed(command: &mut Command) -> anyhow::Result<(Duration, u64)> {
+    let started = Instant::now();
+    let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn()?;
+    let status = PathBuf::from(format!("/proc/{}/status", child.id()));
+    let mut peak = 0;
+    while child.try_wait()?.is_none() {
+        let text = std::fs::read_to_string(&status).unwrap_or_default();
+        let line = text.lines().find_map(|line| line.strip_prefix("VmHWM:"));
+        let now = line.and_then(|rest| rest.trim().trim_end_matches(" kB").parse().ok());
+        peak = peak.max(now.unwrap_or(0));
+        std::thread::sleep(Duration::from_millis(2));
+    }
+    Ok((started.elapsed(), peak))
 }

@@ -3,6 +3,7 @@
 mod bench;
 mod findings;
 mod kernel;
+mod pairs;
 mod patients;
 
 use clap::{Parser, Subcommand};
@@ -27,6 +28,12 @@ enum Command {
     Kernel(kernel::Kernel),
     /// Time check on a large volume with holes, against reading the same metadata in order.
     Bench(bench::Bench),
+    /// Try every pair of faults on small volumes.
+    Pairs {
+        /// Name the pairs that cost a file.
+        #[arg(long)]
+        costs: bool,
+    },
     /// Write loose patients for trying things out.
     Patients {
         /// The folder to write into.
@@ -39,6 +46,7 @@ fn main() -> anyhow::Result<()> {
         Command::Findings { check } => findings::run(check),
         Command::Kernel(given) => kernel::run(&given),
         Command::Bench(given) => bench::run(&given),
+        Command::Pairs { costs } => pairs::run(costs),
         Command::Patients { dir } => patients::run(&dir),
     }
 }

@@ -240,10 +240,15 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
         let claims = propose::all(medium, primary.as_ref(), &backups, &evidence);
         best = pick(medium, claims, Some(&evidence));
     }
-    // A boot sector counts for a table start where the root speaks for it as well.
+    // Where no table begins as one should, the root has to speak for the geometry, and folders.
     let believable = |origin: &Origin, score: &Score| {
-        let claimed = matches!(origin, Origin::Primary | Origin::Backup(_)) && score.root_speaks;
-        score.points >= PLAUSIBLE && (score.tables > 0 || claimed)
+        let witnesses = match origin {
+            Origin::Primary | Origin::Backup(_) => 0,
+            Origin::Corrected(_) => 1,
+            Origin::Derived => 2,
+        };
+        let spoken_for = score.root_speaks && score.folders_agree >= witnesses;
+        score.points >= PLAUSIBLE && (score.tables > 0 || spoken_for)
     };
     Ok(best.filter(|(_, origin, score)| believable(origin, score)).map(|(geometry, origin, score)| {
         let backup = backups.into_iter().find(|(_, boot)| {

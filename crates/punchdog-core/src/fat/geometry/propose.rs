@@ -247,6 +247,9 @@ fn derived(medium: &dyn Medium, evidence: &Evidence, claims: &mut Claims) {
     };
     let palette = Palette::new(medium, sector, evidence);
     let lattices: Vec<(u64, u64)> = evidence.lattices.iter().map(|(size, data, _)| (*size, *data)).collect();
+    for lattice in lattices.iter().take(2) {
+        without_tables(&palette, sector, *lattice, claims);
+    }
     for kind in &palette.kinds {
         for tables in &palette.tables {
             for start in evidence.tables.iter().take(8) {
@@ -262,6 +265,55 @@ fn derived(medium: &dyn Medium, evidence: &Evidence, claims: &mut Claims) {
                 }
                 for (size, data) in &lattices {
                     with_lattice(&palette, *kind, *tables, sector, (start.offset, *size, *data), claims);
+                }
+            }
+        }
+    }
+}
+
+/// Sectors that volumes reserve before their tables, by custom.
+const RESERVED: [u32; 11] = [32, 1, 34, 36, 38, 64, 2, 4, 6, 8, 16];
+/// Sectors that a table may be longer than it needs to be.
+const SPARE: u32 = 8;
+
+/// No table shows where it begins: the folders tell where cluster 2 is, and the tables have to lie
+/// before it. As they will be written anew, any place that has room for them will do; where two
+/// copies are still alike, weighing finds it out.
+fn without_tables(palette: &Palette, sector: u32, (size, data): (u64, u64), claims: &mut Claims) {
+    let before = data.per(sector.wide()).narrow();
+    if data.rest(sector.wide()) != 0 || size < sector.wide() {
+        return;
+    }
+    for kind in [Kind::Fat32, Kind::Fat16, Kind::Fat12] {
+        for tables in &palette.tables {
+            let start = Geometry {
+                sectors_per_cluster: size.per(sector.wide()).narrow(),
+                ..base(kind, *tables, sector, palette)
+            };
+            let roots: &[u32] = if kind == Kind::Fat32 { &[0] } else { &palette.root_entries };
+            for root_entries in roots {
+                let root = root_entries.times(32).per_up(sector);
+                let clusters = start.total_sectors.minus(before).per(start.sectors_per_cluster);
+                let bits = clusters.wide().plus(2).times(start.bits().wide());
+                let needed = bits.per_up(8).per_up(sector.wide()).narrow();
+                let exact = before.minus(root).minus(needed.times(*tables));
+                for reserved_sectors in RESERVED.into_iter().chain([exact]) {
+                    let room = before.minus(root).minus(reserved_sectors);
+                    let length = room.per(*tables);
+                    let fits = length >= needed && length.minus(needed) <= SPARE.plus(needed.per(50));
+                    if fits && room.rest(*tables) == 0 && reserved_sectors > 0 {
+                        let table_sectors = length;
+                        settle(
+                            Geometry {
+                                reserved_sectors,
+                                table_sectors,
+                                root_entries: *root_entries,
+                                ..start
+                            },
+                            palette,
+                            claims,
+                        );
+                    }
                 }
             }
         }

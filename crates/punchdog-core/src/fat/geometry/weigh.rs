@@ -87,6 +87,13 @@ fn weigh_tables(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
             );
         }
     }
+    if geometry.tables > 1 && score.tables == 0 {
+        let sector = |copy: u32| medium.lenient(geometry.table_offset(copy), 512).bytes;
+        let (one, other) = (sector(0), sector(1));
+        if one == other && one.iter().any(|byte| *byte != 0) {
+            score.note(10, "where the tables should be, the same stands twice");
+        }
+    }
     // A second copy says where it is: what follows copy 0 under a single-table geometry must not
     // read as another table.
     let behind = medium.lenient(geometry.table_offset(geometry.tables), 512).bytes;
@@ -198,6 +205,10 @@ fn weigh_tree(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
             if good { 4 } else { -4 },
             if good { "the root's chain begins" } else { "the root has no chain" },
         );
+    }
+    if score.tables == 0 {
+        // What stands in place of a table says nothing of chains.
+        seen.chains.1 = 0;
     }
     score.folders_agree = score.folders_agree.max(seen.folders.0);
     score.tally(seen.folders, (8, 40), "folders stand in the cluster that their name gives");
