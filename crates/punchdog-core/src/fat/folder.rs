@@ -175,6 +175,16 @@ pub fn oddness(entry: &ShortEntry, bounds: Bounds) -> u32 {
 
 const JUNK: u32 = 3;
 
+/// Where the first byte stands that is not zero. Most folders are mostly empty: whole blocks at a
+/// time.
+fn first_not_zero(bytes: &[u8]) -> Option<usize> {
+    const BLOCK: usize = 256;
+    let block = bytes.chunks(BLOCK).position(|block| block.iter().fold(0, |all, byte| all | byte) != 0)?;
+    let start = block.times(BLOCK);
+    let within = bytes.get(start..)?.iter().position(|byte| *byte != 0)?;
+    Some(start.plus(within))
+}
+
 /// True when `bytes` can be the beginning of a folder: nearly all of its entries are what a host
 /// would write, up to the end mark. An empty one counts when `empty_too`.
 pub fn looks_like_folder(bytes: &[u8], bounds: Bounds, empty_too: bool) -> bool {
@@ -216,13 +226,12 @@ impl Set {
         if !names::long_is_legal(&name) {
             flaws.set(Flaws::LONG_ILLEGAL);
         }
-        let agree = names::answers(&name, short);
         match (summed == count, in_order) {
             (true, true) => Some((name, flaws)),
             // The numbering is damaged, but every part names this short entry, and only the part
             // that should end the name does end it.
             (true, false) if padded_at_end_only(&entries) => Some((name, flaws.with(Flaws::LONG_ORDER))),
-            (false, true) if summed.times(2) > count || agree => {
+            (false, true) if summed.times(2) > count || names::answers(&name, short) => {
                 Some((name, flaws.with(Flaws::LONG_CHECKSUM)))
             }
             _ => None,
@@ -260,7 +269,7 @@ impl Reading {
         reading.items = items;
         if live < count {
             let rest = bytes.get(live.times(ENTRY_BYTES)..).unwrap_or(&[]);
-            if let Some(first) = rest.iter().position(|byte| *byte != 0) {
+            if let Some(first) = first_not_zero(rest) {
                 reading.tail = Some(live.plus(first.per(ENTRY_BYTES)));
                 let mut behind = Self::default();
                 let items = behind.read_range(bytes, live..count, bounds, true);
@@ -351,11 +360,11 @@ impl Reading {
 
     fn item(&mut self, index: usize, entry: ShortEntry, set: &mut Set) -> Item {
         let mut flaws = Flaws::default();
-        let mut name = names::short_text(&entry.name, entry.case);
+        let mut name = None;
         let mut long = index..index;
         if let Some((found, wrong)) = set.name_for(&entry.name).filter(|_| !set.parts.is_empty()) {
             long = set.parts.first().map_or(index, |(at, _)| *at)..index;
-            name = found;
+            name = Some(found);
             flaws.set(wrong);
             set.parts.clear();
         } else {
@@ -370,6 +379,7 @@ impl Reading {
         if entry.attributes & ATTR_DIRECTORY != 0 && entry.size.get() != 0 {
             flaws.set(Flaws::FOLDER_SIZE);
         }
+        let name = name.unwrap_or_else(|| names::short_text(&entry.name, entry.case));
         Item { index, long, entry, name, flaws }
     }
 

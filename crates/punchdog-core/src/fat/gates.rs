@@ -20,6 +20,10 @@ use crate::{
 const PREFIX: &str = "FAT-fs (DEV): ";
 /// A file may have 4 GiB less one byte: chains longer than that are loops to the driver.
 const MOST_BYTES: u64 = 0xFFFF_FFFF;
+/// Blocks of the root folder that are looked at: what an entry can number in 4 MiB of folder.
+const ROOT_BLOCKS: usize = 8192;
+/// Lines of one kind that the kernel logs in five seconds (Linux, `DEFAULT_RATELIMIT_BURST`).
+const LOG_BURST: usize = 10;
 
 struct Refusal {
     entry: &'static Entry,
@@ -151,9 +155,24 @@ fn gates(medium: &dyn Medium, device_sector: u32, warnings: &mut Vec<String>) ->
             line,
         ));
     }
-    if wide {
-        root_chain(medium, &boot, sector, clusters.plus(2))?;
-    }
+    let blocks = if wide {
+        let each = u64::from(boot.sectors_per_cluster);
+        let start = before;
+        let chain = root_chain(medium, &boot, sector, clusters.plus(2))?;
+        let all = chain.into_iter().flat_map(|cluster| {
+            let first = start.plus(cluster.minus(2).wide().times(each));
+            (0..each).map(move |block| first.plus(block))
+        });
+        all.take(ROOT_BLOCKS).collect()
+    } else {
+        let start = reserved.plus(u64::from(boot.tables).times(length.wide()));
+        (0..root_entries.wide().times(32).per(sector.wide()))
+            .map(|block| start.plus(block))
+            .collect::<Vec<_>>()
+    };
+    // The driver counts the folders in the root: it reads all of it, and logs what it cannot read.
+    let unread = blocks.iter().filter(|number| block(medium, **number, sector.wide()).is_none());
+    warnings.extend(unread.take(LOG_BURST).map(|number| format!("Directory bread(block {number}) failed")));
     let flags = if wide { tail.common.flags } else { boot.tail16().flags };
     Ok(flags & 1 != 0)
 }
@@ -245,10 +264,12 @@ fn fsinfo(
     Ok(())
 }
 
-fn root_chain(medium: &dyn Medium, boot: &BootSector, sector: u32, end: u64) -> Result<(), Refusal> {
+/// The root folder's chain as the driver walks it.
+fn root_chain(medium: &dyn Medium, boot: &BootSector, sector: u32, end: u64) -> Result<Vec<u32>, Refusal> {
     let root = boot.tail32().root_cluster.get();
+    let mut chain = Vec::new();
     if root == 0 {
-        return Ok(());
+        return Ok(chain);
     }
     let valid = |cluster: u32| cluster >= 2 && cluster.wide() < end;
     if !valid(root) {
@@ -293,8 +314,11 @@ fn root_chain(medium: &dyn Medium, boot: &BootSector, sector: u32, end: u64) -> 
                 line,
             ));
         }
+        if chain.len() < ROOT_BLOCKS {
+            chain.push(at);
+        }
         if next >= 0x0FFF_FFF7 {
-            return Ok(());
+            return Ok(chain);
         }
         at = next;
         steps = steps.plus(1);

@@ -6,7 +6,7 @@
 
 use super::{
     geometry::Geometry,
-    table::{Copy, Link, entry_place},
+    table::{Copy, Link, entry_place, first_entry_of_page},
 };
 use crate::{arith::Sat, medium::Medium, progress::Watch};
 use fixedbitset::FixedBitSet;
@@ -45,9 +45,6 @@ pub struct Links {
     trashed: Vec<std::collections::BTreeSet<u64>>,
 }
 
-/// Clusters compared at a time.
-const COMPARED: u32 = 1 << 14;
-
 impl Links {
     /// A table of which nothing has been read or compared yet: for asking after single entries.
     pub fn unread(geometry: &Geometry) -> Self {
@@ -74,47 +71,46 @@ impl Links {
             ..Self::unread(geometry)
         };
         links.compare(medium, watch);
-        for copy in 0..geometry.tables {
-            links.find_trashed(medium, copy);
-        }
+        links.find_trashed(medium);
         links
     }
 
     fn compare(&mut self, medium: &dyn Medium, watch: &dyn Watch) {
-        let end = self.geometry.last_cluster().plus(1);
+        let geometry = self.geometry;
+        let end = geometry.last_cluster().plus(1);
+        let Some((first, others)) = self.copies.split_first_mut() else { return };
         let mut from = 0;
+        let mut page = 0_usize;
         while from < end {
             watch.at("comparing the table copies", from.wide(), end.wide());
-            let to = from.plus(COMPARED).min(end);
-            let (start, _) = entry_place(self.geometry.kind, from);
-            let (last, width) = entry_place(self.geometry.kind, to.minus(1));
-            let length = last.plus(width).minus(start).size();
-            let mut pieces = (0..self.geometry.tables)
-                .map(|copy| medium.lenient(self.geometry.table_offset(copy).plus(start), length));
-            let first = pieces.next();
-            let same = pieces.all(|other| {
-                first.as_ref().is_some_and(|f| {
-                    f.missing.is_empty() && other.missing.is_empty() && f.bytes == other.bytes
-                })
-            });
-            let readable = first.is_some_and(|f| f.missing.is_empty());
-            if !same || !readable {
-                for cluster in from.max(2)..to {
-                    let mut values = self.copies.iter_mut().map(|copy| copy.value(medium, cluster));
-                    let one = values.next();
-                    if values.any(|other| Some(other) != one) {
+            let next = first_entry_of_page(geometry.kind, page.plus(1)).min(end);
+            let mut same = !first.has_holes(medium, page);
+            for other in others.iter_mut() {
+                same &=
+                    !other.has_holes(medium, page) && first.page(medium, page) == other.page(medium, page);
+                if same {
+                    // Nothing more will be asked of it.
+                    other.forget(page);
+                }
+            }
+            if !same {
+                // An entry of FAT12 can begin in the page before.
+                for cluster in from.minus(1).max(2)..next {
+                    let one = first.value(medium, cluster);
+                    if others.iter_mut().any(|other| other.value(medium, cluster) != one) {
                         self.differs.insert(cluster.size());
                     }
                 }
             }
-            from = to;
+            from = next;
+            page = page.plus(1);
         }
     }
 
     /// Marks pieces of a copy that cannot be part of a table. Where most entries lead somewhere
     /// far away, and many of them to free clusters or to where another leads as well, no host wrote
     /// them; nor a whole piece of FF.
-    fn find_trashed(&mut self, medium: &dyn Medium, copy: u32) {
+    fn find_trashed(&mut self, medium: &dyn Medium) {
         let geometry = self.geometry;
         let per_piece = 4096_u32.per(geometry.bits());
         if geometry.kind == crate::family::Kind::Fat12 {
@@ -122,12 +118,21 @@ impl Links {
             return;
         }
         let mut from = 0;
-        while from <= geometry.last_cluster() {
-            let to = from.plus(per_piece).minus(1).min(geometry.last_cluster());
-            if self.is_trashed(medium, copy, from.max(2), to)
-                && let Some(pieces) = self.trashed.get_mut(copy.size())
-            {
-                pieces.insert(entry_place(geometry.kind, from).0.per(512));
+        let last_cluster = geometry.last_cluster();
+        while from <= last_cluster {
+            let to = from.plus(per_piece).minus(1).min(last_cluster);
+            let first = from.max(2);
+            let piece = entry_place(geometry.kind, from).0.per(512);
+            let alike = self.differs.count_ones(first.size()..to.plus(1).size()) == 0;
+            let mut trashed = false;
+            for copy in 0..geometry.tables {
+                // Where the copies are alike, the first answers for all.
+                if copy == 0 || !alike {
+                    trashed = self.is_trashed(medium, copy, first, to);
+                }
+                if trashed && let Some(pieces) = self.trashed.get_mut(copy.size()) {
+                    pieces.insert(piece);
+                }
             }
             from = from.plus(per_piece);
         }
@@ -182,15 +187,11 @@ impl Links {
     }
     /// What copy `copy` says of `cluster`.
     pub fn in_copy(&mut self, medium: &dyn Medium, copy: u32, cluster: u32) -> Link {
-        let geometry = self.geometry;
-        if self
-            .trashed
-            .get(copy.size())
-            .is_some_and(|pieces| !pieces.is_empty() && pieces.contains(&self.piece(cluster)))
-        {
+        let trashed = self.trashed.get(copy.size());
+        if trashed.is_some_and(|pieces| !pieces.is_empty() && pieces.contains(&self.piece(cluster))) {
             return Link::Unreadable;
         }
-        self.copies.get_mut(copy.size()).map_or(Link::Unreadable, |c| c.link(medium, &geometry, cluster))
+        self.copies.get_mut(copy.size()).map_or(Link::Unreadable, |c| c.link(medium, cluster))
     }
     /// The raw value of entry `cluster` in copy `copy`, entries 0 and 1 included.
     pub fn raw(&mut self, medium: &dyn Medium, copy: u32, cluster: u32) -> Option<u32> {

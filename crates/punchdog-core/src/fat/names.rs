@@ -83,14 +83,18 @@ pub fn long_text(units: &[u16]) -> String {
     char::decode_utf16(units.iter().copied()).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect()
 }
 
+fn is_forbidden(c: char) -> bool {
+    matches!(c, '\0'..='\x1f' | '"' | '*' | '/' | ':' | '<' | '>' | '?' | '\\' | '|')
+}
+
 /// True when no character of a long name is forbidden.
 pub fn long_is_legal(name: &str) -> bool {
-    !name.is_empty() && !name.chars().any(|c| c < ' ' || "\"*/:<>?\\|".contains(c))
+    !name.is_empty() && !name.chars().any(is_forbidden)
 }
 
 /// The name with forbidden characters replaced by an underline.
 pub fn long_made_legal(name: &str) -> String {
-    name.chars().map(|c| if c < ' ' || "\"*/:<>?\\|".contains(c) { '_' } else { c }).collect()
+    name.chars().map(|c| if is_forbidden(c) { '_' } else { c }).collect()
 }
 
 /// The parts of a long name as they stand before the short entry: last part first.

@@ -20,12 +20,15 @@ use crate::{
     progress::Watch,
 };
 use fixedbitset::FixedBitSet;
+use rayon::prelude::*;
 use std::collections::VecDeque;
 use zerocopy::FromZeros;
 
 /// Bytes of a folder that are read: 65536 entries (specification, "FAT Directory Structure"), and
 /// as much again for a chain that runs on too far.
 const FOLDER_LIMIT: usize = 4 << 20;
+/// Folders that are read side by side.
+const BATCH: usize = 64;
 
 /// All that one reading shows.
 pub struct Survey {
@@ -57,6 +60,13 @@ pub struct Content {
 }
 
 impl Content {
+    fn read(medium: &dyn Medium, places: Vec<Extent>) -> Self {
+        let mut bytes = Vec::new();
+        for place in &places {
+            bytes.extend(medium.lenient(place.offset, place.length.size()).bytes);
+        }
+        Self { bytes, places }
+    }
     /// Where entry `index` stands: bytes from the start of the volume.
     pub fn place(&self, index: u32) -> Option<u64> {
         let mut at = index.wide().times(ENTRY_BYTES.wide());
@@ -94,6 +104,8 @@ pub(super) struct Surveyor<'m> {
     /// Items behind an end mark, by folder.
     behind: Vec<(u32, u64, Item)>,
     pub(super) lost: Option<Vec<Lost>>,
+    /// Many files begin in clusters that the table calls free: the table is at fault.
+    pub(super) table_lost: bool,
     /// Clusters that read as parts of folders and are in no chain; found when first asked for.
     pub(super) unlisted: Option<std::rc::Rc<[u32]>>,
     label: Option<(names::Short, u64)>,
@@ -119,6 +131,7 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         waiting_files: Vec::new(),
         behind: Vec::new(),
         lost: None,
+        table_lost: false,
         unlisted: None,
         label: None,
         watch,
@@ -131,13 +144,13 @@ impl Surveyor<'_> {
     fn run(&mut self) -> Result<(), MediumError> {
         self.add_root();
         loop {
-            while let Some(folder) = self.queue.pop_front() {
+            while !self.queue.is_empty() {
                 if self.watch.stop() {
                     return Err(MediumError::Stopped);
                 }
                 let known = self.tree.nodes.len().wide();
                 self.watch.at("reading folders", known.minus(self.queue.len().wide()), known);
-                self.read_folder(folder);
+                self.read_folders();
             }
             if self.settle_by_copies() {
                 continue;
@@ -268,16 +281,32 @@ impl Surveyor<'_> {
         }
     }
 
-    /// The content of a folder along its believed chain.
-    pub(super) fn content(&mut self, number: u32) -> Content {
-        let node = self.node(number);
-        let (first, length) = node.map_or((0, 0), |node| (node.first, node.length));
-        content(self.medium, &mut self.links, &self.geometry, number == 0, first, length)
+    /// Reads the next folders that wait. Where their clusters lie is known beforehand, so bytes and
+    /// entries are read side by side; what they mean is settled in order.
+    fn read_folders(&mut self) {
+        let batch: Vec<u32> = self.queue.drain(..self.queue.len().min(BATCH)).collect();
+        let places: Vec<(u32, Vec<Extent>)> =
+            batch.into_iter().map(|number| (number, self.places(number))).collect();
+        let (medium, bounds) = (self.medium, self.geometry.bounds());
+        let read: Vec<(u32, Content, Reading)> = places
+            .into_par_iter()
+            .map(|(number, places)| {
+                let content = Content::read(medium, places);
+                let reading = Reading::of(&content.bytes, bounds, number == 0);
+                (number, content, reading)
+            })
+            .collect();
+        for (number, content, reading) in read {
+            self.take_in(number, &content, reading);
+        }
     }
 
-    fn read_folder(&mut self, number: u32) {
-        let content = self.content(number);
-        let reading = Reading::of(&content.bytes, self.geometry.bounds(), number == 0);
+    fn places(&mut self, number: u32) -> Vec<Extent> {
+        let (first, length) = self.node(number).map_or((0, 0), |node| (node.first, node.length));
+        places(self.medium, &mut self.links, &self.geometry, number == 0, first, length)
+    }
+
+    fn take_in(&mut self, number: u32, content: &Content, reading: Reading) {
         let mut notes = FolderNotes::of(&reading);
         self.judge_dots(number, &reading, &mut notes);
         for (rank, index) in reading.labels.iter().enumerate() {
@@ -292,6 +321,13 @@ impl Surveyor<'_> {
         }
         if !notes.is_empty() {
             self.tree.notes.insert(number, notes);
+        }
+        for item in reading.items.iter().filter(|item| item.entry.is_folder()) {
+            let first = item.entry.first_cluster(self.geometry.wide());
+            if self.geometry.has(first) {
+                let each = self.geometry.cluster_bytes().wide();
+                self.medium.soon(Extent::new(self.geometry.cluster_offset(first), each));
+            }
         }
         for item in reading.items {
             if let Some(place) = content.place(item.index.narrow()) {
@@ -374,8 +410,8 @@ impl Surveyor<'_> {
                 self.lost = None;
             }
         }
-        while let Some(folder) = self.queue.pop_front() {
-            self.read_folder(folder);
+        while !self.queue.is_empty() {
+            self.read_folders();
         }
         self.resolve_files();
     }
@@ -408,15 +444,15 @@ impl Surveyor<'_> {
     }
 }
 
-/// The content of a folder along the believed chain from `first`, `length` clusters long.
-fn content(
+/// Where a folder lies along the believed chain from `first`, `length` clusters long.
+fn places(
     medium: &dyn Medium,
     links: &mut Links,
     geometry: &Geometry,
     root: bool,
     first: u32,
     length: u32,
-) -> Content {
+) -> Vec<Extent> {
     let mut places = Vec::new();
     if root && !geometry.wide() {
         places.push(Extent::new(geometry.root_offset(), geometry.root_bytes()));
@@ -431,11 +467,7 @@ fn content(
             }
         }
     }
-    let mut bytes = Vec::new();
-    for place in &places {
-        bytes.extend(medium.lenient(place.offset, place.length.size()).bytes);
-    }
-    Content { bytes, places }
+    places
 }
 
 /// The first `length` clusters of the believed chain from `first`.
@@ -456,7 +488,7 @@ impl Survey {
     /// The content of folder `number`.
     pub fn content(&mut self, medium: &dyn Medium, number: u32) -> Content {
         let (first, length) = self.tree.node(number).map_or((0, 0), |node| (node.first, node.length));
-        content(medium, &mut self.links, &self.geometry, number == 0, first, length)
+        Content::read(medium, places(medium, &mut self.links, &self.geometry, number == 0, first, length))
     }
     /// The clusters of node `number`, in order.
     pub fn clusters(&mut self, medium: &dyn Medium, number: u32) -> Vec<u32> {

@@ -20,7 +20,7 @@ use crate::{
     family::Kind,
     medium::{Medium, MediumError},
 };
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::VecDeque;
 
 /// What a table entry says.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -42,14 +42,7 @@ pub enum Link {
 impl Link {
     /// What `value` means in a volume of this geometry.
     pub fn of(value: u32, geometry: &Geometry) -> Self {
-        let top = end_mark(geometry.kind);
-        match value {
-            0 => Self::Free,
-            v if v > top.minus(8) => Self::End,
-            v if v == top.minus(8) => Self::Bad,
-            v if geometry.has(v) => Self::Next(v),
-            v => Self::Odd(v),
-        }
+        Scale::of(geometry).link(value)
     }
     /// The value that says this; an odd one stays what it is.
     pub fn value(self, geometry: &Geometry) -> u32 {
@@ -64,6 +57,31 @@ impl Link {
     /// True for a value that a chain can have at this place.
     pub fn in_chain(self) -> bool {
         matches!(self, Self::Next(_) | Self::End)
+    }
+}
+
+/// What values mean in one volume: the highest value and the last cluster.
+#[derive(Debug, Clone, std::marker::Copy)]
+pub struct Scale {
+    top: u32,
+    last: u32,
+}
+
+impl Scale {
+    /// The scale of a volume of this geometry.
+    pub fn of(geometry: &Geometry) -> Self {
+        Self { top: end_mark(geometry.kind), last: geometry.last_cluster() }
+    }
+    /// What `value` means.
+    #[inline]
+    pub fn link(self, value: u32) -> Link {
+        match value {
+            0 => Link::Free,
+            v if v > self.top.minus(8) => Link::End,
+            v if v == self.top.minus(8) => Link::Bad,
+            v if v >= 2 && v <= self.last => Link::Next(v),
+            v => Link::Odd(v),
+        }
     }
 }
 
@@ -92,6 +110,17 @@ pub fn entry_place(kind: Kind, cluster: u32) -> (u64, u64) {
         Kind::Fat12 => (cluster.plus(cluster.per(2)), 2),
         Kind::Fat16 => (cluster.times(2), 2),
         Kind::Fat32 => (cluster.times(4), 4),
+    }
+}
+
+/// The first cluster whose entry begins in page `page` of a table.
+pub fn first_entry_of_page(kind: Kind, page: usize) -> u32 {
+    let bytes = page.times(PAGE).wide();
+    match kind {
+        // Entry n begins at n + n/2: the smallest n for which that is not before `bytes`.
+        Kind::Fat12 => bytes.times(2).per_up(3).narrow(),
+        Kind::Fat16 => bytes.per(2).narrow(),
+        Kind::Fat32 => bytes.per(4).narrow(),
     }
 }
 
@@ -131,8 +160,11 @@ pub struct Copy {
     offset: u64,
     length: u64,
     kind: Kind,
-    pages: BTreeMap<u64, Box<[u8]>>,
-    order: VecDeque<u64>,
+    /// What tells a link from an odd value, once for all entries.
+    scale: Scale,
+    /// By page number; one word a page where there is none.
+    pages: Vec<Option<Box<[u8]>>>,
+    order: VecDeque<usize>,
     /// Ranges that could not be read, from the start of the table.
     holes: rangemap::RangeSet<u64>,
 }
@@ -144,36 +176,67 @@ impl Copy {
             offset: geometry.table_offset(number),
             length: geometry.table_bytes(),
             kind: geometry.kind,
-            pages: BTreeMap::new(),
+            scale: Scale::of(geometry),
+            pages: Vec::new(),
             order: VecDeque::new(),
             holes: rangemap::RangeSet::new(),
         }
     }
 
-    fn page(&mut self, medium: &dyn Medium, number: u64) -> &[u8] {
-        if !self.pages.contains_key(&number) {
-            if self.pages.len() >= PAGES
-                && let Some(oldest) = self.order.pop_front()
-            {
-                self.pages.remove(&oldest);
-            }
-            let from = number.times(PAGE.wide());
-            let got = medium.lenient(self.offset.plus(from), self.length.minus(from).min(PAGE.wide()).size());
-            for hole in got.missing {
-                let start = hole.offset.minus(self.offset);
-                self.holes.insert(start..start.plus(hole.length));
-            }
-            self.pages.insert(number, got.bytes.into_boxed_slice());
+    /// Page `number` of the table: 64 KiB, the last one shorter.
+    pub fn page(&mut self, medium: &dyn Medium, number: usize) -> &[u8] {
+        if self.pages.get(number).is_none_or(Option::is_none) {
+            self.load(medium, number);
+        }
+        self.pages.get(number).and_then(Option::as_deref).unwrap_or(&[])
+    }
+
+    /// True when part of page `number` cannot be read.
+    pub fn has_holes(&mut self, medium: &dyn Medium, number: usize) -> bool {
+        self.page(medium, number);
+        let from = number.times(PAGE).wide();
+        !self.holes.is_empty() && self.holes.overlaps(&(from..from.plus(PAGE.wide())))
+    }
+
+    /// Gives the memory of a page back; it is read again when it is asked for.
+    pub fn forget(&mut self, number: usize) {
+        if let Some(slot) = self.pages.get_mut(number)
+            && slot.take().is_some()
+        {
+            self.order.retain(|kept| *kept != number);
+        }
+    }
+
+    fn load(&mut self, medium: &dyn Medium, number: usize) {
+        let from = number.times(PAGE).wide();
+        if from >= self.length {
+            return;
+        }
+        if self.order.len() >= PAGES
+            && let Some(oldest) = self.order.pop_front()
+            && let Some(slot) = self.pages.get_mut(oldest)
+        {
+            *slot = None;
+        }
+        let got = medium.lenient(self.offset.plus(from), self.length.minus(from).min(PAGE.wide()).size());
+        for hole in got.missing {
+            let start = hole.offset.minus(self.offset);
+            self.holes.insert(start..start.plus(hole.length));
+        }
+        if self.pages.len() <= number {
+            self.pages.resize(number.plus(1), None);
+        }
+        if let Some(slot) = self.pages.get_mut(number) {
+            *slot = Some(got.bytes.into_boxed_slice());
             self.order.push_back(number);
         }
-        self.pages.get(&number).map_or(&[], |page| page)
     }
 
     /// The raw value of an entry; `None` where it cannot be read.
     pub fn value(&mut self, medium: &dyn Medium, cluster: u32) -> Option<u32> {
         let (at, width) = entry_place(self.kind, cluster);
         let kind = self.kind;
-        let (number, within) = (at.per(PAGE.wide()), at.rest(PAGE.wide()).size());
+        let (number, within) = (at.per(PAGE.wide()).size(), at.rest(PAGE.wide()).size());
         let value = if within.plus(width.size()) <= PAGE {
             decode(kind, cluster, self.page(medium, number).part(within, width.size()))
         } else {
@@ -189,8 +252,8 @@ impl Copy {
     }
 
     /// What an entry says.
-    pub fn link(&mut self, medium: &dyn Medium, geometry: &Geometry, cluster: u32) -> Link {
-        self.value(medium, cluster).map_or(Link::Unreadable, |value| Link::of(value, geometry))
+    pub fn link(&mut self, medium: &dyn Medium, cluster: u32) -> Link {
+        self.value(medium, cluster).map_or(Link::Unreadable, |value| self.scale.link(value))
     }
 }
 
@@ -282,7 +345,7 @@ mod tests {
         let medium = crate::medium::WithUnreadable::new(&inner, vec![crate::medium::Extent::new(1024, 512)]);
         let geometry = geometry(Kind::Fat16, 4, 12000);
         let mut copy = Copy::new(&geometry, 0);
-        assert_eq!(copy.link(&medium, &geometry, 10), Link::Free);
-        assert_eq!(copy.link(&medium, &geometry, 256), Link::Unreadable);
+        assert_eq!(copy.link(&medium, 10), Link::Free);
+        assert_eq!(copy.link(&medium, 256), Link::Unreadable);
     }
 }

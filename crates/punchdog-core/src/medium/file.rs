@@ -1,6 +1,6 @@
 //! An image file, opened read-only. All that differs between operating systems is in this file.
 
-use super::{Medium, MediumError};
+use super::{Extent, Medium, MediumError};
 use crate::arith::Sat;
 use std::{fs::File, io, path::Path};
 
@@ -57,5 +57,11 @@ impl Medium for FileImage {
             length,
             source,
         })
+    }
+    #[cfg(unix)]
+    fn soon(&self, extent: Extent) {
+        // Advice only: where it is refused, reading works all the same.
+        let length = std::num::NonZeroU64::new(extent.length);
+        let _ = rustix::fs::fadvise(&self.file, extent.offset, length, rustix::fs::Advice::WillNeed);
     }
 }

@@ -85,6 +85,9 @@ pub trait Medium: Send + Sync {
     }
     /// Fills `into` from `offset`, or says why not.
     fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError>;
+    /// Says that a range will be read soon, so that a slow medium can begin with it. Changes nothing
+    /// else, and may do nothing.
+    fn soon(&self, _extent: Extent) {}
 }
 
 /// The size of the pieces in which a failing read is tried again: the smallest logical sector.
@@ -183,6 +186,9 @@ impl Medium for Window<'_> {
             return Err(MediumError::Beyond { offset, length: into.len().wide(), end: self.place.length });
         }
         self.inner.read_at(self.place.offset.plus(offset), into)
+    }
+    fn soon(&self, extent: Extent) {
+        self.inner.soon(extent.moved(self.place.offset));
     }
 }
 

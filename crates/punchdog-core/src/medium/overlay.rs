@@ -232,6 +232,9 @@ impl Medium for Overlay<'_> {
         }
         Ok(())
     }
+    fn soon(&self, extent: Extent) {
+        self.base.soon(extent);
+    }
 }
 
 /// The part of an overlay in which one volume is mended; offsets count from the volume's start.

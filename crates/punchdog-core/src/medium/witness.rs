@@ -36,4 +36,7 @@ impl Medium for Witness<'_> {
         }
         Ok(())
     }
+    fn soon(&self, extent: Extent) {
+        self.inner.soon(extent);
+    }
 }

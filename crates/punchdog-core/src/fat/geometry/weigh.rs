@@ -199,7 +199,7 @@ fn weigh_tree(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
     }
     if geometry.wide() {
         // The root of FAT32 is a chain like any other.
-        let link = copies.first_mut().map(|copy| copy.link(medium, geometry, geometry.root_cluster));
+        let link = copies.first_mut().map(|copy| copy.link(medium, geometry.root_cluster));
         let good = link.is_some_and(Link::in_chain);
         score.note(
             if good { 4 } else { -4 },
@@ -249,11 +249,10 @@ fn weigh_items(
             files = files.plus(1);
             let needed = geometry.clusters_for(item.entry.size.get().wide());
             // A table that calls the first cluster free has lost it: that says nothing of the geometry.
-            let silent = copies.iter_mut().all(|copy| copy.link(medium, geometry, first) == Link::Free);
+            let silent = copies.iter_mut().all(|copy| copy.link(medium, first) == Link::Free);
             if needed > 1 && !silent {
-                let whole = copies
-                    .iter_mut()
-                    .any(|copy| chain_length(medium, geometry, copy, first, needed) == Some(needed));
+                let whole =
+                    copies.iter_mut().any(|copy| chain_length(medium, copy, first, needed) == Some(needed));
                 up(&mut seen.chains, whole);
             }
             let start = medium.lenient(geometry.cluster_offset(first), 512).bytes;
@@ -264,16 +263,10 @@ fn weigh_items(
     }
 }
 
-fn chain_length(
-    medium: &dyn Medium,
-    geometry: &Geometry,
-    copy: &mut Copy,
-    first: u32,
-    most: u32,
-) -> Option<u32> {
+fn chain_length(medium: &dyn Medium, copy: &mut Copy, first: u32, most: u32) -> Option<u32> {
     let mut at = first;
     for length in 1..=most.min(4096) {
-        match copy.link(medium, geometry, at) {
+        match copy.link(medium, at) {
             Link::Next(next) => at = next,
             Link::End => return Some(length),
             _ => return None,

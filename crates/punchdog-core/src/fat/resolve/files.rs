@@ -13,6 +13,10 @@ use crate::{
     },
 };
 
+/// Files whose first clusters are free in the table, from which on the table is at fault and not
+/// the entries.
+const TABLE_LOST: usize = 3;
+
 /// With what a broken chain may go on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Beyond {
@@ -34,6 +38,8 @@ impl Surveyor<'_> {
             (u8::from(free), first)
         };
         waiting.sort_by_cached_key(|number| rank(self, *number));
+        let free = waiting.iter().filter(|number| rank(self, **number).0 == 1).count();
+        self.table_lost |= free >= TABLE_LOST;
         for number in waiting {
             self.resolve_file(number);
         }
@@ -68,7 +74,10 @@ impl Surveyor<'_> {
                 node.flaws.set(Flaws::FIRST_FREE);
                 node.fault = Some((node.first, End::Free));
             });
-            if self.begin_at_lost(number, &node, needed) {
+            // Where the table lost many entries, a free first cluster is no reason to look elsewhere,
+            // as long as something stands in it that can be the file.
+            let elsewhere = !self.table_lost || self.disagrees(&node) || self.is_blank(node.first);
+            if elsewhere && self.begin_at_lost(number, &node, needed) {
                 return;
             }
         } else if walk.length != needed && walk.end == End::Proper && self.disagrees(&node) {
@@ -79,6 +88,10 @@ impl Surveyor<'_> {
             }
         }
         self.follow_file(number, walk, needed);
+    }
+
+    fn is_blank(&self, cluster: u32) -> bool {
+        self.cluster(cluster).iter().all(|byte| *byte == 0)
     }
 
     fn disagrees(&self, node: &Node) -> bool {
