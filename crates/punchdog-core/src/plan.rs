@@ -229,6 +229,7 @@ pub fn build(
     let mut overlay = Overlay::new(&witness);
     let mut choices = Choices::wanting(wanted);
     let mut steps = Vec::new();
+    let mut seen = std::collections::HashSet::new();
     let mut kind = None;
     for round in 0..ROUNDS {
         if watch.stop() {
@@ -240,7 +241,14 @@ pub fn build(
         if done.is_empty() {
             break;
         }
-        steps.extend(done.into_done().into_iter().map(planned));
+        let round: Vec<PlannedStep> = done.into_done().into_iter().map(planned).collect();
+        // Two structures that each want what the other undoes would go on for ever.
+        let again = !seen.insert(digest(&serde_json::to_vec(&round).unwrap_or_default()));
+        steps.extend(round);
+        if again {
+            tracing::warn!("a round of mending did what an earlier one had done; stopping there");
+            break;
+        }
     }
     let unused = choices.unused();
     if !unused.is_empty() {

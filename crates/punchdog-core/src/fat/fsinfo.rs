@@ -36,8 +36,9 @@ pub enum Count {
 
 /// Where the FSInfo sector stands; `None` for FAT12 and FAT16.
 pub fn place(boot: &Boot, geometry: &Geometry) -> Option<u64> {
-    let sector = boot.believed.tail32().fsinfo_sector.get();
-    geometry.wide().then(|| u64::from(sector).times(geometry.sector_bytes.wide()))
+    let sector = u32::from(boot.believed.tail32().fsinfo_sector.get());
+    let inside = sector > 0 && sector < geometry.reserved_sectors;
+    (geometry.wide() && inside).then(|| sector.wide().times(geometry.sector_bytes.wide()))
 }
 
 /// What is wrong with the FSInfo sector at `place`.

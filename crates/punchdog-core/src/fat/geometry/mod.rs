@@ -98,7 +98,12 @@ impl Geometry {
             && match self.kind {
                 Kind::Fat12 => self.raw_clusters() < FIRST_FAT16,
                 Kind::Fat16 => (FIRST_FAT16..FIRST_FAT32).contains(&self.raw_clusters()),
-                Kind::Fat32 => self.raw_clusters() < 0x0FFF_FFF6 && self.has(self.root_cluster),
+                // Sector 0 and an FSInfo sector stand before the tables.
+                Kind::Fat32 => {
+                    self.raw_clusters() < 0x0FFF_FFF6
+                        && self.has(self.root_cluster)
+                        && self.reserved_sectors > 1
+                }
             }
     }
 

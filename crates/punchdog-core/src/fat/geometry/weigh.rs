@@ -237,6 +237,8 @@ fn weigh_items(
         }
         if !geometry.has(first) {
             seen.range = seen.range.plus(1);
+        } else if geometry.cluster_offset(first) >= medium.len() {
+            // What the image does not hold speaks neither for nor against.
         } else if item.entry.is_folder() {
             if folders < FOLDERS {
                 folders = folders.plus(1);
