@@ -123,3 +123,45 @@ pub fn camera_card() -> io::Result<Card> {
         patient,
     })
 }
+
+/// The field stick: a disk of 14 MiB with one FAT16 volume at 1 MiB. Its partition table is gone.
+/// Sound disk, damaged disk.
+///
+/// # Errors
+/// When the stick is too small for its files, which it is not.
+pub fn field_stick() -> io::Result<(Vec<u8>, Vec<u8>)> {
+    const START: usize = 1 << 20;
+    let bytes = 12 << 20;
+    let wish = Wish {
+        kind: Kind::Fat16,
+        bytes,
+        sector_bytes: 512,
+        cluster_bytes: 2048,
+        tables: 2,
+        label: *b"FIELDSTICK ",
+        serial: 0xF1E1_D571,
+    };
+    let mut seed = Seed::new(57);
+    let mut filler = Filler::new(&wish, vec![0; 12 << 20])?;
+    filler.folder("Transects")?;
+    filler.folder("Pictures")?;
+    for number in 1..=12 {
+        let counts = content::counts(&mut seed, 150);
+        filler.file(&format!("Transects/transect {number:02}, north side.csv"), &counts, Lie::Row)?;
+        let picture = content::picture(&mut seed, 64, 48);
+        filler.file(&format!("Pictures/IMG_{number:04}.PNG"), &picture, Lie::Row)?;
+    }
+    filler.file("boat list.txt", &content::note(&mut seed, 12), Lie::Row)?;
+    let volume = filler.finish()?.canvas;
+    let mut sound = vec![0; 14 << 20];
+    sound[START..START + volume.len()].copy_from_slice(&volume);
+    // One entry: type 0E, from sector 2048 on (UEFI 2.10, 5.2.1).
+    sound[446..450].copy_from_slice(&[0, 0xFE, 0xFF, 0xFF]);
+    sound[450..454].copy_from_slice(&[0x0E, 0xFE, 0xFF, 0xFF]);
+    sound[454..458].copy_from_slice(&2048_u32.to_le_bytes());
+    sound[458..462].copy_from_slice(&(12_u32 << 11).to_le_bytes());
+    sound[510..512].copy_from_slice(&[0x55, 0xAA]);
+    let mut damaged = sound.clone();
+    damaged[..512].fill(0);
+    Ok((sound, damaged))
+}

@@ -33,6 +33,10 @@ pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
         write_with_holes(&dir.join(format!("{}.sound.img", card.name)), &card.sound.bytes)?;
         page.beside(22, &format!("{}.img", card.name), page::STRONG, &format!("{}.", card.story));
     }
+    let (sound, damaged) = station::field_stick()?;
+    write_with_holes(&dir.join("field-stick.img"), &damaged)?;
+    write_with_holes(&dir.join("field-stick.sound.img"), &sound)?;
+    page.beside(22, "field-stick.img", page::STRONG, "a whole disk; its partition table is gone.");
     page.gap();
     page.line(&format!("  in {}; beside each patient its sound twin, *.sound.img", page::word(dir)));
     page.gap();
@@ -111,6 +115,7 @@ fn verify(copy: &Path, sound: &Patient) -> anyhow::Result<Verdict> {
     );
     page.next(&[
         ("punchdog explain tide-logger.img".to_owned(), "the other patient: a damaged allocation table"),
+        ("punchdog scout field-stick.img".to_owned(), "a disk that shows no volume"),
         ("punchdog fields nest-camera.img".to_owned(), "what Punchdog believes of each boot sector field"),
     ]);
     page.print()?;

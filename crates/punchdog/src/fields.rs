@@ -100,6 +100,9 @@ fn structure(page: &mut Page, group: &FieldGroup, base: u64) {
 
 /// A value in a cell: a field of one repeated byte is not written out.
 fn short(value: &str) -> String {
+    if value.len() > 2 && value.trim_matches('"').replace("\\0", "").is_empty() && value.contains("\\0") {
+        return "all 00".to_owned();
+    }
     let mut words = value.split(' ');
     let first = words.next().unwrap_or("");
     if value.len() > 12 && first.len() == 2 && words.clone().all(|word| word == first) {

@@ -37,7 +37,11 @@ pub(crate) fn clean(text: &str) -> String {
 /// `text` wrapped to `width` columns, lines after the first indented by `indent`.
 pub(crate) fn wrap(text: &str, width: usize, indent: usize) -> String {
     let room = width.saturating_sub(indent).max(20);
-    textwrap::wrap(text, room).join(&format!("\n{}", " ".repeat(indent)))
+    // Paths and names are not torn at their hyphens.
+    let whole_words = textwrap::Options::new(room)
+        .word_splitter(textwrap::WordSplitter::NoHyphenation)
+        .word_separator(textwrap::WordSeparator::AsciiSpace);
+    textwrap::wrap(text, whole_words).join(&format!("\n{}", " ".repeat(indent)))
 }
 
 /// Columns that a text takes.

@@ -184,7 +184,7 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
 fn one_step(page: &mut Page, number: usize, step: &plan::PlannedStep) {
     let left = format!("{number:>2}  {:<8}", step.provenance.name());
     page.beside(16, &left, provenance(step.provenance), &step.does);
-    page.under_faint(16, &format!("{}, from {}", step.name, step.from));
+    page.under_faint(16, &format!("{}: {}", step.name, step.from));
     for other in &step.alternatives {
         page.under_faint(16, &format!("or: {other}"));
     }

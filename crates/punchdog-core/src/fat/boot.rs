@@ -123,9 +123,7 @@ impl Table<'_> {
             match (primary.filter(|v| !self.gone && usable(v)), backup.filter(|v| usable(v))) {
                 (Some(value), _) => (value, "as it stands".to_owned()),
                 (None, Some(value)) => (value, "from the backup".to_owned()),
-                (None, None) => {
-                    (customary.to_vec(), "the usual value; nothing else in the volume tells".to_owned())
-                }
+                (None, None) => (customary.to_vec(), "the usual value".to_owned()),
             };
         self.push((at, length), names, show, None, believed, why, entry);
     }
@@ -251,10 +249,10 @@ pub fn judge(
 fn reason(believed: &Believed, backup: Option<&BootSector>) -> String {
     let agrees = backup.and_then(Geometry::claimed_by) == Some(believed.geometry);
     match believed.origin {
-        Origin::Primary if agrees => "the backup and the volume agree".to_owned(),
+        Origin::Primary if agrees => "backup and volume agree".to_owned(),
         Origin::Primary => "the volume agrees".to_owned(),
-        Origin::Backup(_) => "the backup has it, and the volume agrees".to_owned(),
-        Origin::Corrected(_) | Origin::Derived => "computed from tables, folders and length".to_owned(),
+        Origin::Backup(_) => "backup and volume agree".to_owned(),
+        Origin::Corrected(_) | Origin::Derived => "computed from the volume".to_owned(),
     }
 }
 

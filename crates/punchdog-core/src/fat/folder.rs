@@ -2,7 +2,7 @@
 //!
 //! A folder is a row of 32-byte entries. A file is one short entry, with the parts of its long
 //! name before it, last part first. The first entry that begins with 00 ends the folder
-//! (FAT specification, "FAT Directory Structure", DIR_Name[0]).
+//! (FAT specification, "FAT Directory Structure", `DIR_Name[0]`).
 
 use super::layout::{
     ATTR_DIRECTORY, ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ATTR_VOLUME_ID, END_ENTRY, ENTRY_BYTES, FREE_ENTRY,

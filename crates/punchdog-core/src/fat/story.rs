@@ -75,7 +75,9 @@ pub(super) fn tell(
     out.story = if sound {
         "Nothing is wrong with this volume. If a host does not show it, look outside the volume.".to_owned()
     } else if boot.gone {
-        format!("The boot sector is gone; behind it there is: {}.{broken}", out.intact.join(", "))
+        let whole = broken.is_empty() && whole_tables;
+        let lead = if whole { "everything behind it is whole" } else { "behind it is whole" };
+        format!("The boot sector is gone; {lead}: {}.{broken}", listed(&out.intact))
     } else {
         let first = out.findings.first().map_or(String::new(), |f| capital(&f.summary));
         let more = out.findings.iter().filter(|f| f.weight != Weight::Remark).count().wide().minus(1);
@@ -84,7 +86,7 @@ pub(super) fn tell(
         } else {
             format!(" {} besides.", plural(more, "finding", "findings"))
         };
-        format!("{first}.{more} Whole: {}.{broken}", out.intact.join(", "))
+        format!("{first}.{more} Whole: {}.{broken}", listed(&out.intact))
     };
     let masked = survey.tree.below_root().filter(|(_, n)| n.flaws.has(Flaws::OTHER_COPY)).count().wide();
     if masked > 0 {
@@ -96,6 +98,15 @@ pub(super) fn tell(
     }
     out.likely = likely(boot, out);
     exhibits(medium, believed, boot, survey, out);
+}
+
+/// `a, b and c`.
+fn listed(words: &[String]) -> String {
+    match words.split_last() {
+        Some((last, [])) => last.clone(),
+        Some((last, others)) => format!("{} and {last}", others.join(", ")),
+        None => "nothing".to_owned(),
+    }
 }
 
 fn capital(text: &str) -> String {

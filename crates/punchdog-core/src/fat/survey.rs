@@ -1,7 +1,7 @@
 //! One reading of a whole volume: the table, then the folders from the root on, then what is left.
 //!
 //! Entries whose chains fit at once claim their clusters first. The others wait, and are settled
-//! in [`super::resolve`] in the order of certainty: by another copy of the table, by a chain that
+//! in `resolve` in the order of certainty: by another copy of the table, by a chain that
 //! nobody claims and that fits exactly, by the likeliest run of clusters. Folders come before
 //! files, because what a folder names may explain the rest.
 

@@ -423,7 +423,11 @@ fn without_table(
     }
     faults.add(Finding::new(&c::TABLE_MISSING, c::TABLE_MISSING.title).at(0, 512).because(
         "Sector 0 lists no volume.",
-        format!("{} stand behind it.", found.len()),
+        if found.len() == 1 {
+            "A volume stands behind it.".to_owned()
+        } else {
+            format!("{} volumes stand behind it.", found.len())
+        },
         "Hosts show an empty disk.",
     ));
     for place in found {

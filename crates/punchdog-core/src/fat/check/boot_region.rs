@@ -287,8 +287,9 @@ fn report_stretch(
     let unreadable =
         (0..geometry.tables).any(|copy| subject.survey.links.raw(subject.medium, copy, from).is_none());
     let entry = if unreadable { &c::TABLE_UNREADABLE } else { &c::COPIES_DIFFER };
-    let mut finding = Finding::new(entry, format!("{} at clusters {from} to {to}", entry.title)).because(
-        format!("The copies of the table say different things about clusters {from} to {to}."),
+    let which = if from == to { format!("cluster {from}") } else { format!("clusters {from} to {to}") };
+    let mut finding = Finding::new(entry, format!("{} at {which}", entry.title)).because(
+        format!("The copies of the table say different things about {which}."),
         "All copies should be alike.",
         "Which one is right is decided chain by chain.",
     );

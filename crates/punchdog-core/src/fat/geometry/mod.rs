@@ -7,7 +7,7 @@
 //! 0        reserved_sectors       root_offset            data_offset              total_sectors
 //! ```
 //!
-//! A boot sector is a claim, not a fact. [`propose`] lists claims: the sector as it stands, its
+//! A boot sector is a claim, not a fact. `propose` lists claims: the sector as it stands, its
 //! backup, either with single fields put right, and geometries computed from what [`evidence`]
 //! finds in the volume. [`weigh`] holds each against the volume: do tables begin where it says,
 //! does the root look like a folder, do the "." entries name the clusters they stand in, do
