@@ -8,7 +8,7 @@
 use super::{
     boot, catalogue as c,
     geometry::{FIRST_FAT16, Geometry},
-    layout::{BootSector, FSINFO_LEAD, FSINFO_STRUCTURE, FsInfo},
+    layout::{BootSector, END_ENTRY, ENTRY_BYTES, FSINFO_LEAD, FSINFO_STRUCTURE, FsInfo},
 };
 use crate::{
     arith::{Peek, Sat},
@@ -170,9 +170,7 @@ fn gates(medium: &dyn Medium, device_sector: u32, warnings: &mut Vec<String>) ->
             .map(|block| start.plus(block))
             .collect::<Vec<_>>()
     };
-    // The driver counts the folders in the root: it reads all of it, and logs what it cannot read.
-    let unread = blocks.iter().filter(|number| block(medium, **number, sector.wide()).is_none());
-    warnings.extend(unread.take(LOG_BURST).map(|number| format!("Directory bread(block {number}) failed")));
+    warnings.extend(unread_root(medium, &blocks, sector));
     let flags = if wide { tail.common.flags } else { boot.tail16().flags };
     Ok(flags & 1 != 0)
 }
@@ -262,6 +260,23 @@ fn fsinfo(
             .push(format!("Invalid FSINFO signature: 0x{lead:08x}, 0x{structure:08x} (sector = {number})"));
     }
     Ok(())
+}
+
+/// What the driver logs while it counts the folders in the root: a line for each block that lies
+/// beyond the device, until a block that can be read ends the folder.
+fn unread_root(medium: &dyn Medium, blocks: &[u64], sector: u32) -> Vec<String> {
+    let mut lines = Vec::new();
+    for number in blocks {
+        match block(medium, *number, sector.wide()) {
+            None => lines.push(format!("Directory bread(block {number}) failed")),
+            Some(bytes) if bytes.chunks(ENTRY_BYTES).any(|entry| entry.byte(0) == END_ENTRY) => break,
+            Some(_) => {}
+        }
+        if lines.len() == LOG_BURST {
+            break;
+        }
+    }
+    lines
 }
 
 /// The root folder's chain as the driver walks it.
