@@ -81,10 +81,13 @@ fn weigh_tables(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
         };
         if fits {
             score.tables = score.tables.plus(1);
-            score.note(
-                if score.tables == 1 { 20 } else { 12 },
-                format!("table copy {copy} begins as a table does"),
-            );
+            let points = if score.tables == 1 { 20 } else { 12 };
+            score.note(points, format!("table copy {copy} begins as a table does"));
+        } else if copy > 1 {
+            // Two copies are the rule, and one of them may be damaged; a third that is none was
+            // never there.
+            score.note(-6, format!("table copy {copy} does not begin as a table does"));
+            score.against = score.against.plus(1);
         }
     }
     if geometry.tables > 1 && score.tables == 0 {
