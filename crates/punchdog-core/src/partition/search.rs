@@ -6,7 +6,7 @@ use crate::{
     family::Volume,
     fat::{
         FatVolume,
-        geometry::{Geometry, evidence, weigh},
+        geometry::{Geometry, weigh},
         layout::BootSector,
     },
     medium::{Extent, Medium, MediumError, Window},
@@ -166,8 +166,9 @@ pub(super) fn around_table(
     table: u64,
     watch: &dyn Watch,
 ) -> Result<Option<Place>, MediumError> {
-    let wide = evidence::table_shape(&medium.lenient(table, 512).bytes) == Some(true);
-    let reserved: &[u64] = if wide { &[32, 34, 36, 38, 64] } else { &[1, 2, 4, 6, 8] };
+    // Sectors before the tables by custom: first those of FAT32, then those of FAT12 and FAT16. The
+    // first entries of a young FAT16 table can be a FAT32 table's as well.
+    let reserved: [u64; 10] = [32, 34, 36, 38, 64, 1, 2, 4, 6, 8];
     let starts = reserved.iter().map(|sectors| table.minus(sectors.times(512)));
     // Aligned starts first: to a MiB, to a track, to a flash page; else the usual reserve.
     let rank = |start: &u64| match start {

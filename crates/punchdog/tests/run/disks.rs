@@ -203,3 +203,27 @@ fn gpt(last: usize, bytes: usize) -> Vec<(usize, Vec<u8>)> {
         (last * 512, copy(end, 1, end - 32)),
     ]
 }
+
+/// Neither table nor boot sector nor backup: the tables and folders alone tell where the volume is.
+#[test]
+fn a_lost_volume_of_which_only_tables_and_folders_are_left_is_found() {
+    const START: usize = 1 << 20;
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let (_, mut bytes) = punchdog_lab::station::field_stick().unwrap();
+    bytes[START..START + 512].fill(0);
+    write(at, &bytes);
+    let seen = json(at, &["scout", "disk.img"], 1);
+    assert_eq!(volumes(&seen), [("fat16".to_owned(), START as u64, "lost".to_owned())]);
+    assert_eq!(seen["volumes"][0]["boot_sector_gone"], true);
+    let files = json(at, &["files", "disk.img"], 0);
+    let whole =
+        files["files"].as_array().unwrap().iter().filter(|f| f["folder"] == false && f["state"] == "intact");
+    assert_eq!(whole.count(), 25, "every file can be copied out");
+    json(at, &["plan", "disk.img", "--out", "v.json"], 0);
+    json(at, &["apply", "v.json", "--image", "disk.img", "--copy", "one.img"], 0);
+    json(at, &["plan", "one.img", "--table", "--out", "t.json"], 0);
+    json(at, &["apply", "t.json", "--image", "one.img", "--copy", "two.img"], 0);
+    assert_eq!(json(at, &["check", "two.img"], 0)["sound"], true);
+    assert_eq!(volumes(&json(at, &["scout", "two.img"], 0))[0].2, "listed");
+}
