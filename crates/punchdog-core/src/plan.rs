@@ -258,7 +258,11 @@ pub fn build(
     let hidden = before.mounts.get("linux").is_some_and(|(read, _)| !read);
     let mut changes = files_before.changes_to(&files_after, hidden);
     let fates = count(&changes);
-    let summary = if subject == Subject::Table { table_summary(&after) } else { summary(&fates, &after) };
+    let summary = if subject == Subject::Table {
+        table_summary(&after)
+    } else {
+        summary(&fates, &after, judged(&steps))
+    };
     changes.retain(|change| change.fate != Fate::Intact);
     changes.sort_by(|a, b| (std::cmp::Reverse(a.fate), &a.path).cmp(&(std::cmp::Reverse(b.fate), &b.path)));
     changes.truncate(NAMED);
@@ -292,11 +296,21 @@ fn table_summary(after: &Measured) -> String {
     format!("the partition table {text}; nothing in the volumes changes.")
 }
 
-fn summary(fates: &BTreeMap<Fate, u64>, after: &Measured) -> String {
+/// Files whose repair rests on judgement.
+fn judged(steps: &[PlannedStep]) -> u64 {
+    let guesses = steps.iter().filter(|step| step.provenance == crate::step::Provenance::Judged);
+    let paths: std::collections::BTreeSet<&String> = guesses.flat_map(|step| &step.paths).collect();
+    paths.len().wide()
+}
+
+fn summary(fates: &BTreeMap<Fate, u64>, after: &Measured, judged: u64) -> String {
     let get = |fate| fates.get(&fate).copied().unwrap_or(0);
     let whole = get(Fate::Intact).plus(get(Fate::Back)).plus(get(Fate::Moved));
     let all = fates.values().fold(0_u64, |sum, n| sum.plus(*n));
     let mut parts = vec![format!("{whole} of {all} files are whole after the repair")];
+    if judged > 0 {
+        parts.push(format!("{judged} rest on judgement and should be opened before they are handed out"));
+    }
     for (fate, text) in
         [(Fate::Shorter, "lose their end"), (Fate::Damaged, "stay damaged"), (Fate::Lost, "are lost")]
     {

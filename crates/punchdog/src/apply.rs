@@ -63,7 +63,12 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
         page.gap();
         crate::plan::outcome(&mut page, &plan.outcome.fates, &plan.outcome.changes, &applied.measured);
         page.gap();
-        page.line(&format!("{S}{}{S:#}", page::clean(&plan.outcome.summary), S = page::STRONG));
+        let width = page.width();
+        page.line(&format!(
+            "{S}{}{S:#}",
+            page::wrap(&page::clean(&plan.outcome.summary), width, 0),
+            S = page::STRONG
+        ));
     } else {
         page.gap();
         page.say("What was measured on the copy is not what the plan said. Do not hand it out: undo it, and look at the image again.");

@@ -39,6 +39,17 @@ fn crossed(p: &mut Patient, _: &mut Seed) {
     p.set_link(from, into);
 }
 
+/// One chain leads into another's, and its own last clusters are lost in the table for good.
+fn crossed_without_end(p: &mut Patient, _: &mut Seed) {
+    let clusters = p.find(ROW).clusters;
+    let into = p.find(OTHER).clusters[2];
+    p.set_link(clusters[1], into);
+    for cluster in &clusters[2..] {
+        p.set_link(*cluster, 0);
+    }
+    p.cost(&[ROW]);
+}
+
 fn same_start(p: &mut Patient, _: &mut Seed) {
     let first = p.find(OTHER).clusters[0];
     p.set_first("ledges.csv", first);
@@ -147,25 +158,8 @@ pub(super) const ALL: &[Fault] = &[
         name: "chain into another's, to be cut",
         code: "fat/cross-linked",
         on: ANY,
-        make: |p, _| {
-            // The end of one file is lost for good: its last clusters are overwritten in the table.
-            let clusters = p.find(ROW).clusters;
-            let into = p.find(OTHER).clusters[2];
-            p.set_link(clusters[1], into);
-            for cluster in &clusters[2..] {
-                p.set_link(*cluster, 0);
-            }
-            p.cost(&[ROW]);
-        },
+        make: crossed_without_end,
         choose: &[("cross-link", "cut")],
     },
-    fault("chain into another's, its own end lost", "fat/cross-linked", ANY, |p, _| {
-        let clusters = p.find(ROW).clusters;
-        let into = p.find(OTHER).clusters[2];
-        p.set_link(clusters[1], into);
-        for cluster in &clusters[2..] {
-            p.set_link(*cluster, 0);
-        }
-        p.cost(&[ROW]);
-    }),
+    fault("chain into another's, its own end lost", "fat/cross-linked", ANY, crossed_without_end),
 ];
