@@ -194,6 +194,10 @@ pub fn looks_like_folder(bytes: &[u8], bounds: Bounds, empty_too: bool) -> bool 
         if first == END_ENTRY {
             break;
         }
+        // A free entry that never was one (an end mark taken away) says nothing.
+        if first == FREE_ENTRY && raw.iter().skip(1).all(|byte| *byte == 0) {
+            continue;
+        }
         let sane = if attributes & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME {
             raw.byte(12) == 0 && raw.le16(26) == 0 && (first == FREE_ENTRY || (first & 0x3f) <= 20)
         } else {

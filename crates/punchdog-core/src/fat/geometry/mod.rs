@@ -225,6 +225,10 @@ const CONVINCING: i64 = 58;
 /// Points below which nothing speaks for a FAT volume.
 const PLAUSIBLE: i64 = 30;
 
+/// Points by which a derived geometry must be better than a boot sector that finds its tables and
+/// its folders.
+const SETTLED: i64 = 40;
+
 /// The geometry to believe, or `None` when nothing speaks for a FAT volume here.
 pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed>, MediumError> {
     let primary = BootSector::read(&medium.lenient(0, 512).bytes);
@@ -269,9 +273,18 @@ fn pick(
     evidence: Option<&evidence::Evidence>,
 ) -> Option<(Geometry, Origin, Score)> {
     let mut best: Option<(i64, Geometry, Origin, Score)> = None;
+    let mut settled = false;
     for claim in claims {
         let score = weigh(medium, &claim.geometry, evidence);
-        let points = score.points.saturating_sub(claim.handicap());
+        let mut points = score.points.saturating_sub(claim.handicap());
+        // A boot sector that finds every table and folders in their own clusters is not overruled
+        // by a bare derivation for a few points: moving a volume that stands is the worst mistake.
+        let stands = score.tables == claim.geometry.tables && score.folders_agree > 0;
+        match claim.origin {
+            Origin::Primary => settled = stands,
+            Origin::Derived if settled => points = points.saturating_sub(SETTLED),
+            _ => {}
+        }
         tracing::trace!(?claim, points, "weighed");
         if best.as_ref().is_none_or(|(top, ..)| points > *top) {
             best = Some((points, claim.geometry, claim.origin, score));

@@ -40,6 +40,16 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     hidden(job)
 }
 
+/// Folders whose beginning is noise, made to begin as one: before lost folders are reconnected,
+/// because a folder given an entry in noise is as lost as before.
+pub(super) fn begin_again(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let unlike = |number: &u32| {
+        job.survey.tree.node(*number).is_some_and(|n| n.length > 0 && n.flaws.has(Flaws::NOT_FOLDER))
+    };
+    let unlike: Vec<u32> = job.survey.tree.notes.keys().copied().filter(unlike).collect();
+    unlike.into_iter().try_for_each(|number| notes(job, number))
+}
+
 fn notes(job: &mut Job<'_, '_, '_>, number: u32) -> Result<(), MediumError> {
     let content = job.survey.content(job.stage, number);
     let title = job.survey.tree.folder_title(number);

@@ -37,6 +37,7 @@ const STAGES: &[(&str, Mender)] = &[
     ("boot", boot_region::mend),
     ("table", table::mend),
     ("entries", entries::mend),
+    ("beginnings of folders", folders::begin_again),
     ("lost", keep::mend),
     ("folders", folders::mend),
     ("counts", counts::mend),
