@@ -8,6 +8,7 @@
 use crate::{
     arith::Sat,
     family::Kind,
+    finding::counted,
     inventory::{Change, Fate, count},
     measure::{Measured, Subject, measure, mend_once},
     medium::{Extent, Medium, MediumError, Overlay, Rewrite, Witness},
@@ -309,13 +310,20 @@ fn summary(fates: &BTreeMap<Fate, u64>, after: &Measured, judged: u64) -> String
     let all = fates.values().fold(0_u64, |sum, n| sum.plus(*n));
     let mut parts = vec![format!("{whole} of {all} files are whole after the repair")];
     if judged > 0 {
-        parts.push(format!("{judged} rest on judgement and should be opened before they are handed out"));
+        let rest = if judged == 1 {
+            "1 rests on judgement and should be opened before it is handed out".to_owned()
+        } else {
+            format!("{judged} rest on judgement and should be opened before they are handed out")
+        };
+        parts.push(rest);
     }
-    for (fate, text) in
-        [(Fate::Shorter, "lose their end"), (Fate::Damaged, "stay damaged"), (Fate::Lost, "are lost")]
-    {
+    for (fate, one, many) in [
+        (Fate::Shorter, "loses its end", "lose their end"),
+        (Fate::Damaged, "stays damaged", "stay damaged"),
+        (Fate::Lost, "is lost", "are lost"),
+    ] {
         if get(fate) > 0 {
-            parts.push(format!("{} {text}", get(fate)));
+            parts.push(counted(get(fate), one, many));
         }
     }
     let end = if after.sound { "the volume is sound." } else { "some faults remain." };

@@ -203,7 +203,7 @@ pub(crate) fn outcome(page: &mut Page, fates: &BTreeMap<Fate, u64>, changes: &[C
         (Fate::Intact, "intact", "as they were", page::GOOD),
         (Fate::Back, "back", "out of reach or damaged before, whole afterwards", page::GOOD),
         (Fate::Moved, "moved", "whole, under another path", page::WARN),
-        (Fate::Shorter, "shorter", "lose their end", page::WARN),
+        (Fate::Shorter, "shorter", "without their end", page::WARN),
         (Fate::Damaged, "damaged", "damaged before and after", page::BAD),
         (Fate::Lost, "lost", "not there any more", page::BAD),
     ];

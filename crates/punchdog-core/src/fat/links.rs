@@ -41,6 +41,8 @@ pub struct Links {
     overrides: BTreeMap<u32, Override>,
     /// Per 512-byte piece of the table: how often each copy was right for a chain.
     votes: BTreeMap<u64, Vec<u32>>,
+    /// How often each copy was right for a chain, anywhere.
+    right: Vec<u32>,
     /// Per copy: 512-byte pieces that hold no table entries at all, but foreign bytes.
     trashed: Vec<std::collections::BTreeSet<u64>>,
 }
@@ -54,6 +56,7 @@ impl Links {
             differs: FixedBitSet::new(),
             overrides: BTreeMap::new(),
             votes: BTreeMap::new(),
+            right: vec![0; geometry.tables.size()],
             trashed: Vec::new(),
         }
     }
@@ -214,9 +217,12 @@ impl Links {
     /// else the first that can be a value at all.
     fn undecided(&mut self, medium: &dyn Medium, cluster: u32) -> Link {
         let mut order: Vec<u32> = (0..self.geometry.tables).collect();
-        if let Some(votes) = self.votes.get(&self.piece(cluster)) {
-            order.sort_by_key(|copy| std::cmp::Reverse(votes.get(copy.size()).copied().unwrap_or(0)));
-        }
+        // Where no chain of this piece has decided, the copy that was right elsewhere is asked first.
+        let here = self.votes.get(&self.piece(cluster));
+        let right = |votes: Option<&Vec<u32>>, copy: u32| {
+            votes.and_then(|votes| votes.get(copy.size())).copied().unwrap_or(0)
+        };
+        order.sort_by_key(|copy| std::cmp::Reverse((right(here, *copy), right(Some(&self.right), *copy))));
         let links: Vec<Link> = order.iter().map(|copy| self.in_copy(medium, *copy, cluster)).collect();
         let sane = |link: &&Link| !matches!(link, Link::Odd(_) | Link::Unreadable);
         links.iter().find(sane).or(links.first()).copied().unwrap_or(Link::Unreadable)
@@ -232,8 +238,10 @@ impl Links {
         self.overrides.insert(cluster, Override { link, because: Because::Copy(copy) });
         let piece = self.piece(cluster);
         let votes = self.votes.entry(piece).or_insert_with(|| vec![0; self.geometry.tables.size()]);
-        if let Some(vote) = votes.get_mut(copy.size()) {
-            *vote = vote.plus(1);
+        for votes in [votes, &mut self.right] {
+            if let Some(vote) = votes.get_mut(copy.size()) {
+                *vote = vote.plus(1);
+            }
         }
     }
 

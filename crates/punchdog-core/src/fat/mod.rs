@@ -194,7 +194,7 @@ fn state(node: &Node) -> State {
 
 fn note(node: &Node) -> Option<String> {
     let text = match node.reached {
-        Reached::Orphan => "in a folder that nothing names any more",
+        Reached::Orphan => "in a folder that hosts do not show",
         Reached::Undeleted => "marked deleted, but its clusters are still in use",
         _ if node.whole() && node.flaws.has(Flaws::OTHER_COPY) => {
             "whole, but only by another copy of the table than the first, which is all that some hosts read"

@@ -15,13 +15,9 @@ use super::{
 use crate::{
     arith::Sat,
     family::{Examination, Exhibit, FieldGroup, FieldRow},
-    finding::Weight,
+    finding::{Weight, counted},
     medium::Medium,
 };
-
-fn plural(count: u64, one: &str, many: &str) -> String {
-    if count == 1 { format!("1 {one}") } else { format!("{count} {many}") }
-}
 
 /// Fills in the story, what is intact, and the exhibits.
 pub(super) fn tell(
@@ -37,8 +33,8 @@ pub(super) fn tell(
     let tally = out.tally;
     let files = format!(
         "{} in {}",
-        plural(tally.intact, "file", "files"),
-        plural(tally.folders, "folder", "folders")
+        counted(tally.intact, "file", "files"),
+        counted(tally.folders, "folder", "folders")
     );
     let has = |code: &str| out.findings.iter().any(|f| f.entry.code == code);
     if believed.backup.is_some() && geometry.wide() && !has(c::BACKUP_DIFFERS.code) {
@@ -59,16 +55,16 @@ pub(super) fn tell(
     let broken = match (tally.damaged, tally.orphans) {
         (0, 0) => String::new(),
         (damaged, 0) => {
-            format!(" {} damaged.", plural(damaged, "file or folder is", "files and folders are"))
+            format!(" {} damaged.", counted(damaged, "file or folder is", "files and folders are"))
         }
         (0, lost) => format!(
             " {} out of reach.",
-            plural(lost, "file, folder or chain is", "files, folders or chains are")
+            counted(lost, "file, folder or chain is", "files, folders or chains are")
         ),
         (damaged, lost) => format!(
             " {} damaged, {} out of reach.",
-            plural(damaged, "file or folder is", "files and folders are"),
-            plural(lost, "more is", "more are")
+            counted(damaged, "file or folder is", "files and folders are"),
+            counted(lost, "more is", "more are")
         ),
     };
     let sound = out.findings.iter().all(|f| f.weight == Weight::Remark);
@@ -84,13 +80,13 @@ pub(super) fn tell(
         let more = if more == 0 {
             String::new()
         } else {
-            format!(" {} besides.", plural(more, "finding", "findings"))
+            format!(" {} besides.", counted(more, "finding", "findings"))
         };
         format!("{first}.{more} Whole: {}.{broken}", listed(&out.intact))
     };
     let masked = survey.tree.below_root().filter(|(_, n)| n.flaws.has(Flaws::OTHER_COPY)).count().wide();
     if masked > 0 {
-        let many = plural(masked, "file or folder", "files and folders");
+        let many = counted(masked, "file or folder", "files and folders");
         let text = format!(
             " A host that reads only the first table, as Linux does, cannot read {many}; another copy has them whole."
         );

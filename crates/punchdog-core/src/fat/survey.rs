@@ -377,7 +377,7 @@ impl Surveyor<'_> {
             first: item.entry.first_cluster(self.geometry.wide()),
             length: 0,
             flaws: item.flaws,
-            reached: if reached == Reached::Tree && above == Reached::Orphan {
+            reached: if reached == Reached::Tree && matches!(above, Reached::Orphan | Reached::Undeleted) {
                 Reached::Orphan
             } else {
                 reached

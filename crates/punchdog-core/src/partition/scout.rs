@@ -182,8 +182,18 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
             if out.volumes.iter().any(|listed| listed.extent.offset == place.extent.offset) {
                 continue;
             }
-            // The same tables, with a boot sector before them: the entry points past the beginning.
-            let same = |listed: &Place| listed.tables_at == place.tables_at && place.tables_at != 0;
+            // Read from tables alone inside a volume that has its boot sector: the entry points past
+            // the beginning.
+            let within = |listed: &Place| {
+                listed.boot_gone
+                    && !place.boot_gone
+                    && listed.tables_at >= place.tables_at
+                    && place.extent.offset < listed.extent.offset
+                    && listed.extent.offset < place.extent.end()
+            };
+            let same = |listed: &Place| {
+                listed.tables_at == place.tables_at && place.tables_at != 0 || within(listed)
+            };
             if let Some(astray) = out.volumes.iter().position(same) {
                 out.volumes.remove(astray);
                 unfilled.extend(
@@ -390,6 +400,20 @@ fn judge_gpt(
     }
 }
 
+/// True when a boot sector between the beginning and the tables says that these are its tables:
+/// then the medium lost its partition table, and not the volume its boot sector.
+fn begins_later(medium: &dyn Medium, bare: &Place, watch: &dyn Watch) -> Result<bool, MediumError> {
+    for sector in 1..bare.tables_at.per(mbr::SECTOR) {
+        let start = sector.times(mbr::SECTOR);
+        let behind = Extent::new(start, medium.len().minus(start));
+        let here = claimed(medium, behind, Way::Lost, watch)?;
+        if here.is_some_and(|place| place.tables_at == bare.tables_at) {
+            return Ok(true);
+        }
+    }
+    Ok(false)
+}
+
 /// No table: a bare volume without a boot sector, lost volumes, a stranger, or nothing.
 fn without_table(
     medium: &dyn Medium,
@@ -408,8 +432,11 @@ fn without_table(
     }
     let volume = FatVolume::recognise(medium, watch)?;
     if let Some(volume) = volume.as_ref().filter(|volume| begins_here(volume)) {
-        out.volumes.push(place(volume, whole, Way::Bare, true));
-        return Ok(());
+        let bare = place(volume, whole, Way::Bare, true);
+        if !begins_later(medium, &bare, watch)? {
+            out.volumes.push(bare);
+            return Ok(());
+        }
     }
     let mut found = search::lost(medium, &[], watch)?;
     if found.is_empty()

@@ -4,7 +4,9 @@ mod bad_input;
 mod disks;
 mod job;
 mod output;
+mod plans;
 mod salvage;
+mod words;
 
 use assert_cmd::{Command, cargo::cargo_bin_cmd};
 use punchdog_core::family::Kind;

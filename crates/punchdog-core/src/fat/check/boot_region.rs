@@ -9,7 +9,7 @@ use crate::{
         geometry::Origin,
         table::{entry_place, state_bits},
     },
-    finding::{Finding, Sink, Weight},
+    finding::{Finding, Sink, Weight, counted},
 };
 use zerocopy::IntoBytes;
 
@@ -124,7 +124,7 @@ fn backup(subject: &Subject<'_>, sink: &mut dyn Sink) {
     if let Some(first) = differing.first() {
         let mut finding = Finding::new(
             &c::BACKUP_DIFFERS,
-            format!("the backup boot sector differs in {} bytes", differing.len()),
+            format!("the backup boot sector differs in {}", counted(differing.len().wide(), "byte", "bytes")),
         )
         .because(
             format!("The first difference is at byte {first} of the sector."),

@@ -10,7 +10,7 @@ use crate::{
         table::entry_place,
         tree::{Node, Reached},
     },
-    finding::{Entry, Finding, Sink},
+    finding::{Entry, Finding, Sink, counted},
 };
 
 /// Flaws of a chain, the class each belongs to, and what follows for the file.
@@ -121,12 +121,16 @@ fn one(subject: &mut Subject<'_>, number: u32, node: &Node, sink: &mut dyn Sink)
     sizes(subject, node, &path, sink);
 }
 
+fn clusters(number: u32) -> String {
+    counted(number.wide(), "cluster", "clusters")
+}
+
 fn sizes(subject: &Subject<'_>, node: &Node, path: &str, sink: &mut dyn Sink) {
     let each = subject.believed.geometry.cluster_bytes().wide();
     let needed = subject.believed.geometry.clusters_for(node.size());
     let holds = node.length.wide().times(each);
-    let standing = format!("The entry gives {} bytes, that is {needed} clusters.", node.size());
-    let has = format!("Its chain has {} clusters, room for {holds} bytes.", node.length);
+    let standing = format!("The entry gives {} bytes, that is {}.", node.size(), clusters(needed));
+    let has = format!("Its chain has {}, room for {holds} bytes.", clusters(node.length));
     for (flaw, entry, follows) in [
         (Flaws::CHAIN_SHORT, &c::CHAIN_SHORT, "What is missing cannot be read."),
         (Flaws::CHAIN_LONG, &c::CHAIN_LONG, "Either the size is too small, or clusters were not given back."),
@@ -221,13 +225,19 @@ fn lost(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
         sink.add(
             Finding::new(
                 &c::LOST_CHAIN,
-                format!("{} clusters from {} on belong to no file{like}", lost.length, lost.head),
+                format!(
+                    "{} from {} on {} to no file{like}",
+                    clusters(lost.length),
+                    lost.head,
+                    if lost.length == 1 { "belongs" } else { "belong" }
+                ),
             )
             .at(geometry.table_offset(0).plus(at), width)
             .because(
                 format!(
-                    "The table has a chain of {} clusters from cluster {} on{like}.",
-                    lost.length, lost.head
+                    "The table has a chain of {} from cluster {} on{like}.",
+                    clusters(lost.length),
+                    lost.head
                 ),
                 "Each chain belongs to a file or folder.",
                 "It may be what is left of a missing file.",

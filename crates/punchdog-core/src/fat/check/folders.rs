@@ -10,7 +10,7 @@ use crate::{
         names,
         tree::{Node, Reached},
     },
-    finding::{Entry, Finding, Sink},
+    finding::{Entry, Finding, Sink, counted},
 };
 
 const ENTRY: u64 = 32;
@@ -132,10 +132,17 @@ fn folder(subject: &mut Subject<'_>, number: u32, sink: &mut dyn Sink) {
         (&notes.labels, &c::LABEL_MISPLACED),
     ] {
         if !indices.is_empty() {
-            let finding =
-                Finding::new(entry, format!("{title}: {} ({} entries)", entry.title, indices.len()))
-                    .file(path.clone())
-                    .because(format!("{} entries of {title} are of this kind.", indices.len()), "", "");
+            let number = counted(indices.len().wide(), "entry", "entries");
+            let finding = Finding::new(entry, format!("{title}: {} ({number})", entry.title))
+                .file(path.clone())
+                .because(
+                    format!(
+                        "{number} of {title} {} of this kind.",
+                        if indices.len() == 1 { "is" } else { "are" }
+                    ),
+                    "",
+                    "",
+                );
             sink.add(indices.iter().take(2000).fold(finding, |f, index| f.at(place(*index), ENTRY)));
         }
     }

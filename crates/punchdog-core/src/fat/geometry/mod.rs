@@ -107,6 +107,14 @@ impl Geometry {
             }
     }
 
+    /// True when tables, root folder or clusters of `other` lie elsewhere than here.
+    fn elsewhere(&self, other: &Self) -> bool {
+        let places = |g: &Self| {
+            (g.sector_bytes, g.reserved_sectors, g.tables, g.root_offset(), g.root_cluster, g.data_offset())
+        };
+        places(self) != places(other) || self.cluster_bytes() != other.cluster_bytes()
+    }
+
     /// Bits in a table entry.
     pub fn bits(&self) -> u32 {
         match self.kind {
@@ -273,17 +281,18 @@ fn pick(
     evidence: Option<&evidence::Evidence>,
 ) -> Option<(Geometry, Origin, Score)> {
     let mut best: Option<(i64, Geometry, Origin, Score)> = None;
-    let mut settled = false;
+    let mut settled: Option<Geometry> = None;
     for claim in claims {
         let score = weigh(medium, &claim.geometry, evidence);
         let mut points = score.points.saturating_sub(claim.handicap());
-        // A boot sector that finds every table and folders in their own clusters is not overruled
-        // by a bare derivation for a few points: moving a volume that stands is the worst mistake.
-        let stands = score.tables == claim.geometry.tables && score.folders_agree > 0;
-        match claim.origin {
-            Origin::Primary => settled = stands,
-            Origin::Derived if settled => points = points.saturating_sub(SETTLED),
-            _ => {}
+        // A boot sector that finds its tables, and folders in their own clusters, is not overruled
+        // for a few points: moving a volume that stands is the worst mistake.
+        if claim.origin == Origin::Primary {
+            let stands = score.tables == claim.geometry.tables && score.folders_agree > 0
+                || score.tables > 0 && score.folders_agree > 1;
+            settled = stands.then_some(claim.geometry);
+        } else if settled.is_some_and(|standing| standing.elsewhere(&claim.geometry)) {
+            points = points.saturating_sub(SETTLED);
         }
         tracing::trace!(?claim, points, "weighed");
         if best.as_ref().is_none_or(|(top, ..)| points > *top) {

@@ -245,9 +245,13 @@ fn weigh_items(
         } else if item.entry.is_folder() {
             if folders < FOLDERS {
                 folders = folders.plus(1);
-                let start = medium.lenient(geometry.cluster_offset(first), 64).bytes;
+                let start = medium.lenient(geometry.cluster_offset(first), 512).bytes;
                 let mask = if geometry.wide() { u32::MAX } else { 0xFFFF };
-                up(&mut seen.folders, evidence::dots(&start).is_some_and(|(own, _)| own & mask == first));
+                let named = evidence::dots(&start).is_some_and(|(own, _)| own & mask == first);
+                // A folder that reads as one and only lacks its dots speaks neither for nor against.
+                if named || !folder::looks_like_folder(&start, geometry.bounds(), false) {
+                    up(&mut seen.folders, named);
+                }
                 later.push(first);
             }
         } else if files < FILES {

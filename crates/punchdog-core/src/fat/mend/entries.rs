@@ -15,6 +15,7 @@ use crate::{
         table::Link,
         tree::{Node, Reached},
     },
+    finding::counted,
     medium::{Medium, MediumError},
     step::{Provenance, Step},
 };
@@ -235,7 +236,10 @@ fn cut_chain(
     let clusters = job.survey.clusters(job.stage, number);
     let step = Step::new(
         "chain-shortened",
-        format!("{path}: free {} clusters behind its end", clusters.len().minus(keep.size())),
+        format!(
+            "{path}: free {} behind its end",
+            counted(clusters.len().minus(keep.size()).wide(), "cluster", "clusters")
+        ),
         Provenance::Judged,
         "the size in its entry",
         &[entry],
@@ -385,7 +389,7 @@ fn undelete(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), M
         let clusters = job.survey.clusters(job.stage, number);
         let step = Step::new(
             "delete-finished",
-            format!("{path}: free its {} clusters", clusters.len()),
+            format!("{path}: free its {}", counted(clusters.len().wide(), "cluster", "clusters")),
             Provenance::Judged,
             "the mark in its entry",
             &[&c::DELETED_IN_USE],

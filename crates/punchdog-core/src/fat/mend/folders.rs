@@ -9,11 +9,11 @@ use crate::{
     fat::{
         catalogue as c, check_is_hidden,
         folder::Flaws,
-        layout::{ATTR_DIRECTORY, ATTR_HIDDEN, ATTR_SYSTEM, ATTR_VOLUME_ID, ENTRY_BYTES},
+        layout::{ATTR_DIRECTORY, ATTR_HIDDEN, ATTR_SYSTEM, ATTR_VOLUME_ID, END_ENTRY, ENTRY_BYTES},
         names,
         tree::Node,
     },
-    finding::Entry,
+    finding::{Entry, counted},
     medium::MediumError,
     step::{Provenance, Step},
 };
@@ -43,11 +43,21 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 /// Folders whose beginning is noise, made to begin as one: before lost folders are reconnected,
 /// because a folder given an entry in noise is as lost as before.
 pub(super) fn begin_again(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
-    let unlike = |number: &u32| {
-        job.survey.tree.node(*number).is_some_and(|n| n.length > 0 && n.flaws.has(Flaws::NOT_FOLDER))
-    };
-    let unlike: Vec<u32> = job.survey.tree.notes.keys().copied().filter(unlike).collect();
-    unlike.into_iter().try_for_each(|number| notes(job, number))
+    let mut unlike = Vec::new();
+    for (number, notes) in &job.survey.tree.notes {
+        let Some(node) = job.survey.tree.node(*number).filter(|node| node.length > 0) else { continue };
+        let dotless = notes.dot_wrong.is_some() || notes.dot_dot_wrong.is_some();
+        if node.flaws.has(Flaws::NOT_FOLDER) || dotless {
+            unlike.push((*number, node.flaws.has(Flaws::NOT_FOLDER)));
+        }
+    }
+    // An end mark in place of a dot hides all that is written behind it.
+    unlike.retain(|(number, noise)| {
+        let bytes = &job.survey.content(job.stage, *number).bytes;
+        *noise || bytes.byte(0) == END_ENTRY || bytes.byte(ENTRY_BYTES) == END_ENTRY
+    });
+    let unlike = unlike.into_iter().map(|(number, _)| number);
+    unlike.collect::<Vec<_>>().into_iter().try_for_each(|number| notes(job, number))
 }
 
 fn notes(job: &mut Job<'_, '_, '_>, number: u32) -> Result<(), MediumError> {
@@ -120,7 +130,7 @@ fn notes(job: &mut Job<'_, '_, '_>, number: u32) -> Result<(), MediumError> {
         }
         let step = Step::new(
             name,
-            format!("{title}: mark {} entries free", indices.len()),
+            format!("{title}: mark {} free", counted(indices.len().wide(), "entry", "entries")),
             provenance,
             from,
             &[entry],
@@ -280,7 +290,7 @@ fn hidden(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     if job.choices.ask("hidden-files", question, &options, paths.clone()) == "show" {
         let mut step = Step::new(
             "shown-again",
-            format!("clear the hidden and system bits of {} entries", hit.len()),
+            format!("clear the hidden and system bits of {}", counted(hit.len().wide(), "entry", "entries")),
             Provenance::Judged,
             "hosts set both bits only on files of their own",
             &[&c::HIDDEN_TREE],

@@ -3,7 +3,7 @@
 
 use super::{
     Job,
-    writing::{free_place, link_chain, plain_entry, set_link, take_clusters},
+    writing::{Slot, free_place, link_chain, plain_entry, set_link, take_clusters},
 };
 use crate::{
     arith::{Peek, Sat},
@@ -86,8 +86,7 @@ fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<bool, MediumError> {
     let root = job.survey.content(job.stage, 0);
     // A folder holds 65536 entries at most (specification, "FAT Directory Structure").
     let lost = lost.get(..lost.len().min(60_000)).unwrap_or(lost);
-    let (Some(place), Some(name)) = (free_place(&root).and_then(|index| root.place(index)), unused_name(job))
-    else {
+    let (Some(slot), Some(name)) = (free_place(&root), unused_name(job)) else {
         return Ok(false);
     };
     let bytes = lost.len().plus(3).times(ENTRY_BYTES);
@@ -136,7 +135,7 @@ fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<bool, MediumError> {
             page.resize(each, 0);
             stage.write_at(geometry.cluster_offset(*cluster), &page)?;
         }
-        stage.write_at(place, plain_entry(name, ATTR_DIRECTORY, first, 0).as_bytes())
+        slot.put(stage, &plain_entry(name, ATTR_DIRECTORY, first, 0))
     })?;
     Ok(true)
 }
@@ -188,7 +187,7 @@ fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         .file(path);
         let entry = plain_entry(name, ATTR_DIRECTORY, first, 0);
         job.steps.run(job.stage, step, |stage| match place {
-            Place::At(offset) => stage.write_at(offset, entry.as_bytes()),
+            Place::At(slot) => slot.put(stage, &entry),
             Place::InNew { last, cluster, extent } => {
                 let geometry = job.believed.geometry;
                 let mut page = entry.as_bytes().to_vec();
@@ -203,7 +202,7 @@ fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 }
 
 enum Place {
-    At(u64),
+    At(Slot),
     /// The folder is full: it grows by a cluster behind its last.
     InNew {
         last: u32,
@@ -213,8 +212,8 @@ enum Place {
 }
 
 fn place_in(job: &mut Job<'_, '_, '_>, folder: u32, content: &crate::fat::survey::Content) -> Option<Place> {
-    if let Some(place) = free_place(content).and_then(|index| content.place(index)) {
-        return Some(Place::At(place));
+    if let Some(slot) = free_place(content) {
+        return Some(Place::At(slot));
     }
     let geometry = job.believed.geometry;
     if folder == 0 && !geometry.wide() {

@@ -9,7 +9,7 @@ use crate::{
         links::Because,
         table::{Link, encode, entry_place},
     },
-    finding::Entry,
+    finding::{Entry, counted},
     medium::{Medium, MediumError},
     step::{Provenance, Step},
 };
@@ -50,7 +50,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         &[&c::INTO_FREE, &c::INTO_BAD, &c::INTO_RANGE, &c::CHAIN_LOOP, &c::CROSS_LINKED];
     let mut step = Step::new(
         "table-from-other-copy",
-        format!("make all copies of the table alike in {} entries", exact.len()),
+        format!("make all copies of the table alike in {}", counted(exact.len().wide(), "entry", "entries")),
         Provenance::Exact,
         "for each chain the copy with which it fits its file's size or its folder's content",
         &[&c::COPIES_DIFFER, &c::TABLE_UNREADABLE],
@@ -67,7 +67,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     write(job, step, &derived)?;
     let mut step = Step::new(
         "chain-rebuilt",
-        format!("write {} table entries that no copy has", judged.len()),
+        format!("write {} that no copy has", counted(judged.len().wide(), "table entry", "table entries")),
         Provenance::Judged,
         "chains that nothing claimed and that fit the missing length, else the clusters that follow and belong to nothing else, else the end of what is left",
         faults,

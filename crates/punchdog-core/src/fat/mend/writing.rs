@@ -4,7 +4,7 @@ use super::Job;
 use crate::{
     arith::{Peek, Sat},
     fat::{
-        layout::{ENTRY_BYTES, FREE_ENTRY, ShortEntry},
+        layout::{END_ENTRY, ENTRY_BYTES, FREE_ENTRY, ShortEntry},
         names,
         survey::Content,
         table::{Link, write_entry},
@@ -122,15 +122,33 @@ pub(super) fn set_link(
         .try_for_each(|copy| write_entry(stage, geometry, copy, cluster, link.value(geometry)))
 }
 
-/// The index of a free place for one entry in a folder: a free entry, or the end mark when the
-/// entry behind it is an end mark too, so that the folder still ends.
-pub(super) fn free_place(content: &Content) -> Option<u32> {
+/// A free place for one entry in a folder: a free entry, or the end mark. Nothing behind an end
+/// mark is ever shown, so what stands there is no place; where the end mark itself is taken and
+/// something stands behind it, the folder gets its end mark anew.
+pub(super) fn free_place(content: &Content) -> Option<Slot> {
     let count = content.entries();
     let first = |index: u32| content.bytes.byte(index.size().times(ENTRY_BYTES));
-    (0..count).find(|index| {
-        first(*index) == FREE_ENTRY
-            || first(*index) == 0 && (index.plus(1) >= count || first(index.plus(1)) == 0)
-    })
+    let index = (0..count).find(|index| matches!(first(*index), FREE_ENTRY | END_ENTRY))?;
+    let behind = index.plus(1);
+    let ends = first(index) == END_ENTRY && behind < count && first(behind) != END_ENTRY;
+    Some(Slot { place: content.place(index)?, end: if ends { content.place(behind) } else { None } })
+}
+
+/// A free place in a folder.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Slot {
+    /// Where the entry goes: bytes from the start of the volume.
+    pub(super) place: u64,
+    /// Where an end mark has to be written behind it.
+    pub(super) end: Option<u64>,
+}
+
+impl Slot {
+    /// Writes `entry` there.
+    pub(super) fn put(self, stage: &mut Stage<'_, '_>, entry: &ShortEntry) -> Result<(), MediumError> {
+        stage.write_at(self.place, entry.as_bytes())?;
+        self.end.map_or(Ok(()), |place| stage.write_at(place, &[END_ENTRY]))
+    }
 }
 
 /// The date 1980-01-01, the first that an entry can hold: the core has no clock.
