@@ -1,7 +1,7 @@
 //! The one trait that ties the file systems together.
 
 use crate::{
-    fat,
+    exfat, fat,
     finding::Finding,
     forecast::HostForecast,
     inventory::FileRecord,
@@ -21,6 +21,8 @@ pub enum Kind {
     Fat16,
     /// FAT with 32-bit table entries.
     Fat32,
+    /// exFAT.
+    Exfat,
 }
 
 impl Kind {
@@ -30,6 +32,7 @@ impl Kind {
             Self::Fat12 => "FAT12",
             Self::Fat16 => "FAT16",
             Self::Fat32 => "FAT32",
+            Self::Exfat => "exFAT",
         }
     }
     /// As JSON has it.
@@ -38,6 +41,7 @@ impl Kind {
             Self::Fat12 => "fat12",
             Self::Fat16 => "fat16",
             Self::Fat32 => "fat32",
+            Self::Exfat => "exfat",
         }
     }
 }
@@ -175,6 +179,11 @@ pub trait Volume {
 /// What the medium holds, if it is one of the file systems that Punchdog mends, also when its
 /// boot sector is gone. `None` when nothing speaks for one.
 pub fn recognise(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Box<dyn Volume>>, MediumError> {
+    // exFAT first: what its volumes have in their first sectors is nothing that FAT has, and the
+    // reverse; but the search for a lost FAT is the less particular.
+    if let Some(volume) = exfat::ExfatVolume::recognise(medium, watch)? {
+        return Ok(Some(Box::new(volume)));
+    }
     Ok(fat::FatVolume::recognise(medium, watch)?.map(|volume| {
         let boxed: Box<dyn Volume> = Box::new(volume);
         boxed

@@ -193,14 +193,10 @@ impl Sink for Collector {
     }
 }
 
-/// A number with its noun: "1 entry", "12 entries".
-pub fn counted(number: u64, one: &str, many: &str) -> String {
-    if number == 1 { format!("1 {one}") } else { format!("{number} {many}") }
-}
-
 /// Every class of fault that check can find, in the order of the documentation.
 pub fn all_entries() -> impl Iterator<Item = &'static Entry> {
-    crate::partition::catalogue::ALL.iter().chain(crate::fat::catalogue::ALL).copied()
+    let families = crate::fat::catalogue::ALL.iter().chain(crate::exfat::catalogue::ALL);
+    crate::partition::catalogue::ALL.iter().chain(families).copied()
 }
 
 #[cfg(test)]

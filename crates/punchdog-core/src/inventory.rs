@@ -51,6 +51,8 @@ pub struct FileRecord {
     /// Where its content lies: bytes from the start of the volume; shorter than `size` where some
     /// of it is missing.
     pub extents: Vec<Extent>,
+    /// Bytes behind those that were never written and read as zeros.
+    pub zeros: u64,
     /// Where its entry stands in the volume; 0 when it has none.
     pub place: u64,
     /// A host that reads only the first copy of the table cannot read it.
@@ -62,7 +64,7 @@ pub struct FileRecord {
 impl FileRecord {
     /// Bytes of content that can be read.
     pub fn held(&self) -> u64 {
-        self.extents.iter().fold(0, |sum, extent| sum.plus(extent.length))
+        self.extents.iter().fold(self.zeros, |sum, extent| sum.plus(extent.length))
     }
 
     /// Passes the content to `take` in pieces of at most 1 MiB; zeroes stand for what cannot be
@@ -78,6 +80,13 @@ impl FileRecord {
                 take(&got.bytes);
                 at = at.plus(length);
             }
+        }
+        let zeros = vec![0_u8; self.zeros.min(1 << 20).size()];
+        let mut left = self.zeros;
+        while left > 0 {
+            let length = left.min(1 << 20);
+            take(zeros.get(..length.size()).unwrap_or(&zeros));
+            left = left.minus(length);
         }
         missing
     }
@@ -227,6 +236,7 @@ mod tests {
             state,
             modified: None,
             extents,
+            zeros: 0,
             place,
             masked: false,
             note: None,

@@ -33,16 +33,21 @@
 
 pub mod apply;
 pub mod arith;
+pub mod chain;
 pub mod content;
+pub mod exfat;
 pub mod family;
 pub mod fat;
 pub mod finding;
 pub mod forecast;
 pub mod inventory;
 pub mod journal;
+pub mod judgement;
 pub mod measure;
 pub mod medium;
+pub mod pages;
 pub mod partition;
 pub mod plan;
 pub mod progress;
 pub mod step;
+pub mod wording;

@@ -8,12 +8,12 @@
 use crate::{
     arith::Sat,
     family::Kind,
-    finding::counted,
     inventory::{Change, Fate, count},
     measure::{Measured, Subject, measure, mend_once},
     medium::{Extent, Medium, MediumError, Overlay, Rewrite, Witness},
     progress::Watch,
     step::{Choice, Choices, Steps},
+    wording::counted,
 };
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -148,7 +148,7 @@ pub enum PlanError {
     #[error(transparent)]
     Medium(#[from] MediumError),
     /// Nothing here is a volume that can be mended.
-    #[error("no FAT volume was found there, neither by its boot sector nor by what lies behind it")]
+    #[error("no FAT or exFAT volume was found there, neither by its boot sector nor by what lies behind it")]
     NoVolume,
     /// An answer fits no question.
     #[error(

@@ -6,6 +6,8 @@
 
 pub mod canvas;
 pub mod content;
+pub mod exfat;
+pub mod exfat_faults;
 pub mod fat;
 pub mod faults;
 pub mod seed;

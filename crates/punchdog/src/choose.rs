@@ -80,8 +80,8 @@ fn at(
     let window = Window::new(image, extent);
     let volume = family::recognise(&window, watch)?.ok_or_else(|| {
         let found = partition::strangers::name(&window);
-        let what =
-            found.map_or("nothing that speaks for a FAT volume".to_owned(), |name| name.title.to_owned());
+        let what = found
+            .map_or("nothing that speaks for a FAT or exFAT volume".to_owned(), |name| name.title.to_owned());
         let next = found.map_or_else(
             || format!("punchdog scout {} lists what the image holds", page::word(path)),
             |name| name.advice.to_owned(),
@@ -107,7 +107,7 @@ pub(crate) fn place(
                 place.what.title(),
                 place.extent.offset
             ),
-            "read it on a host that knows it; FAT12, FAT16 and FAT32 are what this version works on",
+            "read it on a host that knows it; FAT12, FAT16, FAT32 and exFAT are what this version works on",
         ));
     }
     let length = (place.way != Way::Bare).then_some(place.extent.length);

@@ -13,65 +13,10 @@ use super::{
 use crate::{
     arith::{Peek, Sat},
     family::Kind,
-    finding::Entry,
+    judgement::{Judgement, Show, Table},
     medium::Medium,
 };
 use zerocopy::{FromZeros, IntoBytes};
-
-/// How a value is written for people.
-#[derive(Debug, Clone, Copy)]
-enum Show {
-    Number,
-    Hex,
-    Text,
-    Bytes,
-}
-
-/// One field with everything known of it.
-#[derive(Debug, Clone)]
-pub struct Judgement {
-    /// Bytes from the start of the sector.
-    pub at: usize,
-    /// Bytes long.
-    pub length: usize,
-    /// The specification's name.
-    pub field: &'static str,
-    /// In plain words.
-    pub title: &'static str,
-    show: Show,
-    /// The bytes as they stand; `None` when the sector cannot be read.
-    pub primary: Option<Vec<u8>>,
-    /// The bytes in the backup.
-    pub backup: Option<Vec<u8>>,
-    /// The bytes computed from the rest of the volume.
-    pub computed: Option<Vec<u8>>,
-    /// The bytes that are believed.
-    pub believed: Vec<u8>,
-    /// Why they are.
-    pub why: String,
-    /// The class of fault if it is wrong; `None` when any value goes.
-    pub entry: Option<&'static Entry>,
-}
-
-impl Judgement {
-    /// True when the value as it stands is not the believed one.
-    pub fn wrong(&self) -> bool {
-        self.primary.as_deref().is_none_or(|bytes| bytes != self.believed)
-    }
-    /// A value of this field for people.
-    pub fn text(&self, bytes: &[u8]) -> String {
-        let number = || bytes.iter().rev().fold(0_u64, |sum, byte| sum << 8_u32 | u64::from(*byte));
-        match self.show {
-            Show::Number => number().to_string(),
-            Show::Hex => format!("{:#0width$x}", number(), width = self.length.times(2).plus(2)),
-            Show::Text => format!("\"{}\"", String::from_utf8_lossy(bytes).trim_end().escape_debug()),
-            Show::Bytes => {
-                let words: Vec<String> = bytes.iter().map(|byte| format!("{byte:02X}")).collect();
-                words.join(" ")
-            }
-        }
-    }
-}
 
 /// All judgements on the boot sector, and the sector that follows from them.
 pub struct Boot {
@@ -83,76 +28,6 @@ pub struct Boot {
     pub gone: bool,
     /// Where the bytes of a lost sector come from: the backup fits as it is.
     pub from_backup: bool,
-}
-
-struct Table<'a> {
-    primary: Option<&'a [u8]>,
-    backup: Option<&'a [u8]>,
-    gone: bool,
-    fields: Vec<Judgement>,
-}
-
-impl Table<'_> {
-    /// A field whose value follows from the geometry or another structure.
-    fn computed(
-        &mut self,
-        place: (usize, usize),
-        names: (&'static str, &'static str),
-        show: Show,
-        value: &[u8],
-        why: &str,
-        entry: &'static Entry,
-    ) {
-        self.push(place, names, show, Some(value.to_vec()), value.to_vec(), why.to_owned(), Some(entry));
-    }
-
-    /// A field that nothing else tells: as it stands unless `usable` says no, then the backup,
-    /// then a customary value.
-    fn kept(
-        &mut self,
-        (at, length): (usize, usize),
-        names: (&'static str, &'static str),
-        show: Show,
-        usable: impl Fn(&[u8]) -> bool,
-        customary: &[u8],
-        entry: Option<&'static Entry>,
-    ) {
-        let primary = self.primary.map(|sector| sector.part(at, length).to_vec());
-        let backup = self.backup.map(|sector| sector.part(at, length).to_vec());
-        let (believed, why) =
-            match (primary.filter(|v| !self.gone && usable(v)), backup.filter(|v| usable(v))) {
-                (Some(value), _) => (value, "as it stands".to_owned()),
-                (None, Some(value)) => (value, "from the backup".to_owned()),
-                (None, None) => (customary.to_vec(), "the usual value".to_owned()),
-            };
-        self.push((at, length), names, show, None, believed, why, entry);
-    }
-
-    #[expect(clippy::too_many_arguments, reason = "one row of a table; its two callers name what they pass")]
-    fn push(
-        &mut self,
-        (at, length): (usize, usize),
-        (field, title): (&'static str, &'static str),
-        show: Show,
-        computed: Option<Vec<u8>>,
-        believed: Vec<u8>,
-        why: String,
-        entry: Option<&'static Entry>,
-    ) {
-        self.fields.push(Judgement {
-            at,
-            length,
-            field,
-            title,
-            show,
-            primary: self.primary.map(|sector| sector.part(at, length).to_vec()),
-            backup: self.backup.map(|sector| sector.part(at, length).to_vec()),
-            computed,
-            believed,
-            why,
-            entry,
-        });
-    }
 }
 
 /// True for a media byte that the specification allows.
@@ -501,7 +376,7 @@ fn tail_fields(
     let text: &[u8; 8] = match kind {
         Kind::Fat12 => b"FAT12   ",
         Kind::Fat16 => b"FAT16   ",
-        Kind::Fat32 => b"FAT32   ",
+        Kind::Fat32 | Kind::Exfat => b"FAT32   ",
     };
     let fits = |value: &[u8]| !signed || value == text || value == b"FAT     ";
     table.kept((at.plus(18), 8), ("BS_FilSysType", "type text"), Show::Text, fits, text, Some(&c::BOOT_TEXT));
@@ -533,7 +408,7 @@ pub fn fresh(geometry: &Geometry, media: u8, serial: u32, label: &names::Short) 
     tail.type_text = match geometry.kind {
         Kind::Fat12 => *b"FAT12   ",
         Kind::Fat16 => *b"FAT16   ",
-        Kind::Fat32 => *b"FAT32   ",
+        Kind::Fat32 | Kind::Exfat => *b"FAT32   ",
     };
     if wide {
         let mut wide_tail = BootTail32::new_zeroed();

@@ -6,8 +6,9 @@
 
 use super::{
     geometry::Geometry,
-    table::{Copy, Link, entry_place, first_entry_of_page},
+    table::{Copy, entry_place, first_entry_of_page},
 };
+use crate::chain::Link;
 use crate::{arith::Sat, medium::Medium, progress::Watch};
 use fixedbitset::FixedBitSet;
 use std::collections::BTreeMap;
@@ -254,106 +255,4 @@ impl Links {
     pub fn overrides(&self) -> impl Iterator<Item = (u32, Override)> + '_ {
         self.overrides.iter().map(|(cluster, found)| (*cluster, *found))
     }
-}
-
-/// How a chain ends.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum End {
-    /// At an end mark.
-    Proper,
-    /// In a cluster that is free.
-    Free,
-    /// In a cluster that is marked bad.
-    Bad,
-    /// At a value that means nothing.
-    Odd(u32),
-    /// In a cluster of its own.
-    Loop(u32),
-    /// At an entry that cannot be read.
-    Unreadable,
-    /// In a cluster of another chain.
-    Another(u32),
-}
-
-/// A chain as it was walked.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Walk {
-    /// First cluster and number of clusters of each piece.
-    pub runs: Vec<(u32, u32)>,
-    /// Clusters.
-    pub length: u32,
-    /// How it ends.
-    pub end: End,
-    /// The last cluster walked.
-    pub last: u32,
-    /// It passes a cluster about which the copies differ.
-    pub disputed: bool,
-    /// The first cluster that another chain has claimed, and how many clusters came before it.
-    pub meets: Option<(u32, u32)>,
-}
-
-impl Walk {
-    /// The clusters, in order.
-    pub fn clusters(&self) -> impl Iterator<Item = u32> + '_ {
-        self.runs.iter().flat_map(|(start, length)| (*start..).take(length.size()))
-    }
-    fn push(&mut self, cluster: u32) {
-        self.length = self.length.plus(1);
-        self.last = cluster;
-        match self.runs.last_mut() {
-            Some((start, length)) if start.plus(*length) == cluster => *length = length.plus(1),
-            _ => self.runs.push((cluster, 1)),
-        }
-    }
-}
-
-/// Walks the chain from `first`, asking `link` for each entry. `seen` is scratch space, one bit a
-/// cluster, clear before and after.
-pub fn walk(
-    first: u32,
-    claimed: &FixedBitSet,
-    seen: &mut FixedBitSet,
-    mut link: impl FnMut(u32) -> (Link, bool),
-) -> Walk {
-    let mut walk =
-        Walk { runs: Vec::new(), length: 0, end: End::Proper, last: first, disputed: false, meets: None };
-    let mut at = first;
-    loop {
-        if walk.meets.is_none() && claimed.contains(at.size()) {
-            walk.meets = Some((at, walk.length));
-        }
-        let (found, disputed) = link(at);
-        walk.disputed |= disputed;
-        seen.insert(at.size());
-        walk.push(at);
-        match found {
-            Link::Next(next) if seen.contains(next.size()) => {
-                walk.end = End::Loop(next);
-                break;
-            }
-            Link::Next(next) => at = next,
-            Link::End => break,
-            Link::Free => {
-                walk.end = End::Free;
-                break;
-            }
-            Link::Bad => {
-                walk.end = End::Bad;
-                break;
-            }
-            Link::Odd(value) => {
-                walk.end = End::Odd(value);
-                break;
-            }
-            Link::Unreadable => {
-                walk.end = End::Unreadable;
-                break;
-            }
-        }
-    }
-    for (start, length) in &walk.runs {
-        let from = start.size();
-        seen.set_range(from..from.plus(length.size()), false);
-    }
-    walk
 }

@@ -4,12 +4,15 @@
 use super::{
     folder::{Flaws, Item},
     layout::{ATTR_DIRECTORY, ShortEntry},
-    links::{End, walk},
     survey::Surveyor,
-    table::Link,
     tree::{Lost, Reached},
 };
-use crate::{arith::Sat, content};
+use crate::{
+    arith::Sat,
+    chain::Link,
+    chain::{End, walk},
+    content,
+};
 use fixedbitset::FixedBitSet;
 use zerocopy::FromZeros;
 

@@ -27,7 +27,7 @@ pub mod tree;
 
 use crate::{
     arith::Sat,
-    family::{Examination, FieldGroup, FieldRow, Kind, Tally, Volume, Wanted},
+    family::{Examination, FieldGroup, Kind, Tally, Volume, Wanted},
     finding::{Collector, Weight},
     forecast::HostForecast,
     inventory::{FileRecord, State},
@@ -126,6 +126,7 @@ impl Volume for FatVolume {
                     state: state(node),
                     modified: modified(node.entry.written_date.get(), node.entry.written_time.get()),
                     extents,
+                    zeros: 0,
                     place: node.place,
                     masked: node.flaws.has(Flaws::OTHER_COPY),
                     note: note(node),
@@ -151,6 +152,7 @@ impl Volume for FatVolume {
                 state: State::Orphan,
                 modified: None,
                 extents,
+                zeros: 0,
                 place: 0,
                 masked: false,
                 note: Some("clusters in use that belong to no file".to_owned()),
@@ -264,6 +266,7 @@ fn deleted(survey: &Survey) -> Vec<FileRecord> {
             state: State::Deleted,
             modified: modified(item.entry.written_date.get(), item.entry.written_time.get()),
             extents,
+            zeros: 0,
             place: *place,
             masked: false,
             note: Some(
@@ -275,20 +278,3 @@ fn deleted(survey: &Survey) -> Vec<FileRecord> {
 }
 
 pub(crate) use check::{differences as check_differences, is_hidden as check_is_hidden};
-
-/// A row of `fields` from a judgement.
-fn row(judgement: &boot::Judgement) -> FieldRow {
-    let text = |bytes: &Option<Vec<u8>>| bytes.as_ref().map(|bytes| judgement.text(bytes));
-    FieldRow {
-        at: judgement.at.wide(),
-        bytes: judgement.length.wide(),
-        field: judgement.field,
-        title: judgement.title,
-        primary: text(&judgement.primary),
-        backup: text(&judgement.backup),
-        computed: text(&judgement.computed),
-        believed: judgement.text(&judgement.believed),
-        why: judgement.why.clone(),
-        wrong: judgement.wrong(),
-    }
-}

@@ -8,15 +8,17 @@ use super::{
     fsinfo,
     geometry::{Believed, Origin},
     layout::FsInfo,
-    row,
     survey::Survey,
     table::entry_place,
 };
 use crate::{
     arith::Sat,
+    chain::End,
     family::{Examination, Exhibit, FieldGroup, FieldRow},
-    finding::{Weight, counted},
+    finding::Weight,
+    judgement::row,
     medium::Medium,
+    wording::{capital, counted, listed},
 };
 
 /// Fills in the story, what is intact, and the exhibits.
@@ -96,20 +98,6 @@ pub(super) fn tell(
     exhibits(medium, believed, boot, survey, out);
 }
 
-/// `a, b and c`.
-fn listed(words: &[String]) -> String {
-    match words.split_last() {
-        Some((last, [])) => last.clone(),
-        Some((last, others)) => format!("{} and {last}", others.join(", ")),
-        None => "nothing".to_owned(),
-    }
-}
-
-fn capital(text: &str) -> String {
-    let mut chars = text.chars();
-    chars.next().map_or(String::new(), |first| first.to_uppercase().chain(chars).collect())
-}
-
 fn likely(boot: &Boot, out: &Examination) -> Option<String> {
     let has = |code: &str| out.findings.iter().any(|f| f.entry.code == code);
     let text = if boot.gone && out.findings.iter().filter(|f| f.weight <= Weight::RisksFiles).count() == 1 {
@@ -166,13 +154,13 @@ fn exhibits(medium: &dyn Medium, believed: &Believed, boot: &Boot, survey: &Surv
             let (at, width) = entry_place(geometry.kind, cluster);
             let name = if node.name.is_empty() { "the root folder" } else { &node.name };
             let what = match end {
-                super::links::End::Free => "free".to_owned(),
-                super::links::End::Bad => "marked bad".to_owned(),
-                super::links::End::Odd(value) => format!("{value:#x}, no cluster of this volume"),
-                super::links::End::Loop(back) => format!("back to cluster {back}"),
-                super::links::End::Unreadable => "not a table entry at all".to_owned(),
-                super::links::End::Proper => "the end of the chain".to_owned(),
-                super::links::End::Another(into) => format!("leads to cluster {into} of another file"),
+                End::Free => "free".to_owned(),
+                End::Bad => "marked bad".to_owned(),
+                End::Odd(value) => format!("{value:#x}, no cluster of this volume"),
+                End::Loop(back) => format!("back to cluster {back}"),
+                End::Unreadable => "not a table entry at all".to_owned(),
+                End::Proper => "the end of the chain".to_owned(),
+                End::Another(into) => format!("leads to cluster {into} of another file"),
             };
             show(
                 "table",

@@ -9,13 +9,14 @@ use super::{
     folder::{Flaws, Item, Reading},
     geometry::{Geometry, evidence::dots},
     layout::{ATTR_DIRECTORY, ENTRY_BYTES, ShortEntry},
-    links::{End, Links, Walk, walk},
+    links::Links,
     names,
-    table::Link,
     tree::{FolderNotes, Lost, Node, Reached, Tree},
 };
 use crate::{
     arith::{Peek, Sat},
+    chain::Link,
+    chain::{End, Walk, walk},
     medium::{Extent, Medium, MediumError},
     progress::Watch,
 };

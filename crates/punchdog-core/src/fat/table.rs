@@ -17,27 +17,11 @@
 use super::geometry::Geometry;
 use crate::{
     arith::{Peek, Sat},
+    chain::Link,
     family::Kind,
-    medium::{Medium, MediumError},
+    medium::{Extent, Medium, MediumError},
+    pages::{PAGE, Pages},
 };
-use std::collections::VecDeque;
-
-/// What a table entry says.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Link {
-    /// The cluster is free.
-    Free,
-    /// The chain goes on in this cluster.
-    Next(u32),
-    /// The chain ends here.
-    End,
-    /// The cluster is marked bad.
-    Bad,
-    /// A value that means nothing in this volume: 1, a reserved value, or out of range.
-    Odd(u32),
-    /// The entry cannot be read.
-    Unreadable,
-}
 
 impl Link {
     /// What `value` means in a volume of this geometry.
@@ -53,10 +37,6 @@ impl Link {
             Self::Bad => end_mark(geometry.kind).minus(8),
             Self::Odd(value) => value,
         }
-    }
-    /// True for a value that a chain can have at this place.
-    pub fn in_chain(self) -> bool {
-        matches!(self, Self::Next(_) | Self::End)
     }
 }
 
@@ -90,7 +70,7 @@ pub fn end_mark(kind: Kind) -> u32 {
     match kind {
         Kind::Fat12 => 0xFFF,
         Kind::Fat16 => 0xFFFF,
-        Kind::Fat32 => 0x0FFF_FFFF,
+        Kind::Fat32 | Kind::Exfat => 0x0FFF_FFFF,
     }
 }
 
@@ -99,7 +79,7 @@ pub fn state_bits(kind: Kind) -> Option<(u32, u32)> {
     match kind {
         Kind::Fat12 => None,
         Kind::Fat16 => Some((0x8000, 0x4000)),
-        Kind::Fat32 => Some((0x0800_0000, 0x0400_0000)),
+        Kind::Fat32 | Kind::Exfat => Some((0x0800_0000, 0x0400_0000)),
     }
 }
 
@@ -109,7 +89,7 @@ pub fn entry_place(kind: Kind, cluster: u32) -> (u64, u64) {
     match kind {
         Kind::Fat12 => (cluster.plus(cluster.per(2)), 2),
         Kind::Fat16 => (cluster.times(2), 2),
-        Kind::Fat32 => (cluster.times(4), 4),
+        Kind::Fat32 | Kind::Exfat => (cluster.times(4), 4),
     }
 }
 
@@ -120,7 +100,7 @@ pub fn first_entry_of_page(kind: Kind, page: usize) -> u32 {
         // Entry n begins at n + n/2: the smallest n for which that is not before `bytes`.
         Kind::Fat12 => bytes.times(2).per_up(3).narrow(),
         Kind::Fat16 => bytes.per(2).narrow(),
-        Kind::Fat32 => bytes.per(4).narrow(),
+        Kind::Fat32 | Kind::Exfat => bytes.per(4).narrow(),
     }
 }
 
@@ -130,7 +110,7 @@ fn decode(kind: Kind, cluster: u32, bytes: &[u8]) -> u32 {
         Kind::Fat12 if cluster & 1 == 1 => u32::from(bytes.le16(0) >> 4_u16),
         Kind::Fat12 => u32::from(bytes.le16(0) & 0xFFF),
         Kind::Fat16 => u32::from(bytes.le16(0)),
-        Kind::Fat32 => bytes.le32(0) & 0x0FFF_FFFF,
+        Kind::Fat32 | Kind::Exfat => bytes.le32(0) & 0x0FFF_FFFF,
     }
 }
 
@@ -142,7 +122,7 @@ pub fn encode(kind: Kind, cluster: u32, value: u32, bytes: &mut [u8]) {
         }
         Kind::Fat12 => (u32::from(bytes.le16(0)) & 0xF000 | value & 0xFFF).to_le_bytes(),
         Kind::Fat16 => value.to_le_bytes(),
-        Kind::Fat32 => (bytes.le32(0) & 0xF000_0000 | value & 0x0FFF_FFFF).to_le_bytes(),
+        Kind::Fat32 | Kind::Exfat => (bytes.le32(0) & 0xF000_0000 | value & 0x0FFF_FFFF).to_le_bytes(),
     };
     let width = if kind == Kind::Fat32 { 4 } else { 2 };
     for (place, byte) in bytes.iter_mut().take(width).zip([a, b, c, d]) {
@@ -150,86 +130,39 @@ pub fn encode(kind: Kind, cluster: u32, value: u32, bytes: &mut [u8]) {
     }
 }
 
-const PAGE: usize = 1 << 16;
-/// Pages kept of one copy: 32 MiB, the whole table of most volumes.
-const PAGES: usize = 512;
-
-/// One copy of the table, read page by page and kept within bounds.
+/// One copy of the table, read page by page.
 #[derive(Debug)]
 pub struct Copy {
-    offset: u64,
-    length: u64,
     kind: Kind,
     /// What tells a link from an odd value, once for all entries.
     scale: Scale,
-    /// By page number; one word a page where there is none.
-    pages: Vec<Option<Box<[u8]>>>,
-    order: VecDeque<usize>,
-    /// Ranges that could not be read, from the start of the table.
-    holes: rangemap::RangeSet<u64>,
+    pages: Pages,
 }
 
 impl Copy {
     /// Copy `number` of the table of a volume.
     pub fn new(geometry: &Geometry, number: u32) -> Self {
         Self {
-            offset: geometry.table_offset(number),
-            length: geometry.table_bytes(),
             kind: geometry.kind,
             scale: Scale::of(geometry),
-            pages: Vec::new(),
-            order: VecDeque::new(),
-            holes: rangemap::RangeSet::new(),
+            pages: Pages::new(Extent::new(geometry.table_offset(number), geometry.table_bytes())),
         }
     }
 
     /// Page `number` of the table: 64 KiB, the last one shorter.
     pub fn page(&mut self, medium: &dyn Medium, number: usize) -> &[u8] {
-        if self.pages.get(number).is_none_or(Option::is_none) {
-            self.load(medium, number);
-        }
-        self.pages.get(number).and_then(Option::as_deref).unwrap_or(&[])
+        self.pages.page(medium, number)
     }
 
     /// True when part of page `number` cannot be read.
     pub fn has_holes(&mut self, medium: &dyn Medium, number: usize) -> bool {
-        self.page(medium, number);
-        let from = number.times(PAGE).wide();
-        !self.holes.is_empty() && self.holes.overlaps(&(from..from.plus(PAGE.wide())))
+        self.pages.page(medium, number);
+        self.pages.has_holes(number.times(PAGE).wide(), PAGE.wide())
     }
 
     /// Gives the memory of a page back; it is read again when it is asked for.
     pub fn forget(&mut self, number: usize) {
-        if let Some(slot) = self.pages.get_mut(number)
-            && slot.take().is_some()
-        {
-            self.order.retain(|kept| *kept != number);
-        }
-    }
-
-    fn load(&mut self, medium: &dyn Medium, number: usize) {
-        let from = number.times(PAGE).wide();
-        if from >= self.length {
-            return;
-        }
-        if self.order.len() >= PAGES
-            && let Some(oldest) = self.order.pop_front()
-            && let Some(slot) = self.pages.get_mut(oldest)
-        {
-            *slot = None;
-        }
-        let got = medium.lenient(self.offset.plus(from), self.length.minus(from).min(PAGE.wide()).size());
-        for hole in got.missing {
-            let start = hole.offset.minus(self.offset);
-            self.holes.insert(start..start.plus(hole.length));
-        }
-        if self.pages.len() <= number {
-            self.pages.resize(number.plus(1), None);
-        }
-        if let Some(slot) = self.pages.get_mut(number) {
-            *slot = Some(got.bytes.into_boxed_slice());
-            self.order.push_back(number);
-        }
+        self.pages.forget(number);
     }
 
     /// The raw value of an entry; `None` where it cannot be read.
@@ -245,10 +178,10 @@ impl Copy {
             let high = self.page(medium, number.plus(1)).byte(0);
             decode(kind, cluster, &[low, high])
         };
-        if !self.holes.is_empty() && self.holes.overlaps(&(at..at.plus(width))) {
+        if self.pages.has_holes(at, width) {
             return None;
         }
-        (at.plus(width) <= self.length).then_some(value)
+        (at.plus(width) <= self.pages.len()).then_some(value)
     }
 
     /// What an entry says.
@@ -342,7 +275,7 @@ mod tests {
     #[test]
     fn an_unreadable_entry_is_neither_right_nor_wrong() {
         let inner = crate::medium::Memory::new(vec![0; 8192]);
-        let medium = crate::medium::WithUnreadable::new(&inner, vec![crate::medium::Extent::new(1024, 512)]);
+        let medium = crate::medium::WithUnreadable::new(&inner, vec![Extent::new(1024, 512)]);
         let geometry = geometry(Kind::Fat16, 4, 12000);
         let mut copy = Copy::new(&geometry, 0);
         assert_eq!(copy.link(&medium, 10), Link::Free);

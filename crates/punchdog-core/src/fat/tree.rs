@@ -4,9 +4,9 @@ use super::{
     folder::{Flaws, Item, Reading},
     geometry::Geometry,
     layout::ShortEntry,
-    links::End,
 };
 use crate::arith::Sat;
+use crate::chain::End;
 
 /// How a file or folder was reached.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

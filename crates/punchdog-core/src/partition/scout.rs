@@ -3,6 +3,7 @@
 use super::{catalogue as c, gpt, mbr, search, strangers};
 use crate::{
     arith::Sat,
+    exfat::ExfatVolume,
     family::{Kind, Volume},
     fat::FatVolume,
     finding::{Collector, Finding, Sink},
@@ -13,10 +14,8 @@ use crate::{
 /// A file system that scout can tell from its structures.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum What {
-    /// One of the FAT kinds.
-    Fat(Kind),
-    /// exFAT.
-    Exfat,
+    /// A volume of a kind that Punchdog mends.
+    Volume(Kind),
     /// NTFS.
     Ntfs,
 }
@@ -25,30 +24,28 @@ impl What {
     /// As JSON has it.
     pub fn name(self) -> &'static str {
         match self {
-            Self::Fat(kind) => kind.name(),
-            Self::Exfat => "exfat",
+            Self::Volume(kind) => kind.name(),
             Self::Ntfs => "ntfs",
         }
     }
     /// As people write it.
     pub fn title(self) -> &'static str {
         match self {
-            Self::Fat(kind) => kind.title(),
-            Self::Exfat => "exFAT",
+            Self::Volume(kind) => kind.title(),
             Self::Ntfs => "NTFS",
         }
     }
     /// True for what Punchdog can check and mend.
     pub fn is_mended(self) -> bool {
-        matches!(self, Self::Fat(_))
+        matches!(self, Self::Volume(_))
     }
     /// The MBR type bytes that fit; the first is written.
     pub fn mbr_types(self) -> &'static [u8] {
         match self {
-            Self::Fat(Kind::Fat12) => &[0x01, 0x04, 0x06, 0x0E, 0xEF],
-            Self::Fat(Kind::Fat16) => &[0x0E, 0x06, 0x04, 0x01, 0xEF],
-            Self::Fat(Kind::Fat32) => &[0x0C, 0x0B, 0xEF],
-            Self::Exfat | Self::Ntfs => &[0x07, 0x27],
+            Self::Volume(Kind::Fat12) => &[0x01, 0x04, 0x06, 0x0E, 0xEF],
+            Self::Volume(Kind::Fat16) => &[0x0E, 0x06, 0x04, 0x01, 0xEF],
+            Self::Volume(Kind::Fat32) => &[0x0C, 0x0B, 0xEF],
+            Self::Volume(Kind::Exfat) | Self::Ntfs => &[0x07, 0x27],
         }
     }
 }
@@ -288,8 +285,25 @@ fn whatever(
         out.strangers.push(Stranger { extent, name });
         return Ok(None);
     }
+    if let Some(volume) = ExfatVolume::recognise(&window, watch)? {
+        return Ok(Some(exfat_place(&volume, extent, Way::Listed, true)));
+    }
     let volume = FatVolume::recognise(&window, watch)?;
     Ok(volume.filter(begins_here).map(|volume| place(&volume, extent, Way::Listed, true)))
+}
+
+fn exfat_place(volume: &ExfatVolume, extent: Extent, way: Way, boot_gone: bool) -> Place {
+    let bytes = volume.bytes();
+    let length = if way == Way::Bare { extent.length } else { bytes.min(extent.length) };
+    Place {
+        what: What::Volume(Kind::Exfat),
+        extent: Extent::new(extent.offset, length),
+        bytes,
+        way,
+        boot_gone,
+        tables_at: extent.offset.plus(volume.believed().geometry.table_place(0)),
+        entry: None,
+    }
 }
 
 /// True when the tables lie as near to the beginning as those of a volume that begins there.
@@ -301,7 +315,7 @@ fn place(volume: &FatVolume, extent: Extent, way: Way, boot_gone: bool) -> Place
     let bytes = volume.bytes();
     let length = if way == Way::Bare { extent.length } else { bytes.min(extent.length) };
     Place {
-        what: What::Fat(volume.kind()),
+        what: What::Volume(volume.kind()),
         extent: Extent::new(extent.offset, length),
         bytes,
         way,
@@ -400,6 +414,17 @@ fn judge_gpt(
     }
 }
 
+/// True when an exFAT boot sector, main or backup, stands between the beginning and the table and
+/// is not the backup of a volume that begins here.
+fn exfat_begins_later(medium: &dyn Medium, volume: &ExfatVolume) -> bool {
+    let geometry = volume.believed().geometry;
+    let end = geometry.table_place(0);
+    (1..end.per(mbr::SECTOR).min(1 << 15)).any(|sector| {
+        let start = sector.times(mbr::SECTOR);
+        start != geometry.region_bytes() && medium.lenient(start.plus(3), 8).bytes == b"EXFAT   "
+    })
+}
+
 /// True when a boot sector between the beginning and the tables says that these are its tables:
 /// then the medium lost its partition table, and not the volume its boot sector.
 fn begins_later(medium: &dyn Medium, bare: &Place, watch: &dyn Watch) -> Result<bool, MediumError> {
@@ -428,6 +453,12 @@ fn without_table(
     }
     if let Some(name) = strangers::name(medium) {
         out.strangers.push(Stranger { extent: whole, name });
+        return Ok(());
+    }
+    if let Some(volume) = ExfatVolume::recognise(medium, watch)?
+        && !exfat_begins_later(medium, &volume)
+    {
+        out.volumes.push(exfat_place(&volume, whole, Way::Bare, true));
         return Ok(());
     }
     let volume = FatVolume::recognise(medium, watch)?;

@@ -3,6 +3,7 @@
 use super::scout::{Place, Way, What};
 use crate::{
     arith::{Peek, Sat},
+    family::Kind,
     family::Volume,
     fat::{
         FatVolume,
@@ -21,7 +22,7 @@ const BORNE_OUT: i64 = 50;
 pub(super) fn own_mark(medium: &dyn Medium) -> Option<(What, u64)> {
     let sector = medium.lenient(0, 512).bytes;
     match sector.part(3, 8) {
-        b"EXFAT   " => exfat(&sector).map(|bytes| (What::Exfat, bytes)),
+        b"EXFAT   " => exfat(&sector).map(|bytes| (What::Volume(Kind::Exfat), bytes)),
         b"NTFS    " => ntfs(&sector).map(|bytes| (What::Ntfs, bytes)),
         _ => None,
     }
@@ -125,7 +126,7 @@ fn begins(medium: &dyn Medium, here: u64, sector: &[u8]) -> Option<Place> {
             starts
                 .into_iter()
                 .find(|(start, _)| fits(*start))
-                .map(|(start, gone)| made(What::Exfat, start, bytes, gone))
+                .map(|(start, gone)| made(What::Volume(Kind::Exfat), start, bytes, gone))
         }
         b"NTFS    " => {
             let bytes = ntfs(sector)?;
@@ -150,7 +151,7 @@ fn begins(medium: &dyn Medium, here: u64, sector: &[u8]) -> Option<Place> {
             starts.into_iter().find_map(|(start, gone)| {
                 let window = Window::new(medium, Extent::new(start, medium.len().minus(start)));
                 let score = weigh(&window, &geometry, None);
-                let what = What::Fat(geometry.kind);
+                let what = What::Volume(geometry.kind);
                 let tables_at = start.plus(geometry.table_offset(0));
                 (score.points >= BORNE_OUT && score.tables > 0)
                     .then(|| Place { tables_at, ..made(what, start, geometry.bytes(), gone) })
@@ -184,7 +185,7 @@ pub(super) fn around_table(
         let window = Window::new(medium, extent);
         if let Some(volume) = FatVolume::recognise(&window, watch)? {
             return Ok(Some(Place {
-                what: What::Fat(volume.kind()),
+                what: What::Volume(volume.kind()),
                 extent: Extent::new(start, volume.bytes().min(extent.length)),
                 bytes: volume.bytes(),
                 way: Way::Lost,

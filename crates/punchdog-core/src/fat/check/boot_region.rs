@@ -9,7 +9,8 @@ use crate::{
         geometry::Origin,
         table::{entry_place, state_bits},
     },
-    finding::{Finding, Sink, Weight, counted},
+    finding::{Finding, Sink, Weight},
+    wording::counted,
 };
 use zerocopy::IntoBytes;
 

@@ -3,14 +3,15 @@
 use super::Subject;
 use crate::{
     arith::Sat,
+    chain::End,
     fat::{
         catalogue as c,
         folder::Flaws,
-        links::End,
         table::entry_place,
         tree::{Node, Reached},
     },
-    finding::{Entry, Finding, Sink, counted},
+    finding::{Entry, Finding, Sink},
+    wording::counted,
 };
 
 /// Flaws of a chain, the class each belongs to, and what follows for the file.

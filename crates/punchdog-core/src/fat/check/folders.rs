@@ -10,7 +10,8 @@ use crate::{
         names,
         tree::{Node, Reached},
     },
-    finding::{Entry, Finding, Sink, counted},
+    finding::{Entry, Finding, Sink},
+    wording::counted,
 };
 
 const ENTRY: u64 = 32;

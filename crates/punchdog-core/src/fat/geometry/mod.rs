@@ -99,7 +99,7 @@ impl Geometry {
                 Kind::Fat12 => self.raw_clusters() < FIRST_FAT16,
                 Kind::Fat16 => (FIRST_FAT16..FIRST_FAT32).contains(&self.raw_clusters()),
                 // Sector 0 and an FSInfo sector stand before the tables.
-                Kind::Fat32 => {
+                Kind::Fat32 | Kind::Exfat => {
                     self.raw_clusters() < 0x0FFF_FFF6
                         && self.has(self.root_cluster)
                         && self.reserved_sectors > 1
@@ -120,7 +120,7 @@ impl Geometry {
         match self.kind {
             Kind::Fat12 => 12,
             Kind::Fat16 => 16,
-            Kind::Fat32 => 32,
+            Kind::Fat32 | Kind::Exfat => 32,
         }
     }
     /// True for FAT32.

@@ -1,12 +1,13 @@
 //! Holding a geometry against the volume.
 
 use super::{Geometry, evidence, evidence::Evidence};
+use crate::chain::Link;
 use crate::{
     arith::Sat,
     content,
     fat::{
         folder::{self, Item, Reading},
-        table::{Copy, Link},
+        table::Copy,
     },
     medium::Medium,
 };

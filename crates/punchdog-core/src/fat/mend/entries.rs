@@ -7,17 +7,17 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
+    chain::Link,
     fat::{
         catalogue as c,
         folder::Flaws,
         layout::{ATTR_DIRECTORY, ENTRY_BYTES, FREE_ENTRY},
         names,
-        table::Link,
         tree::{Node, Reached},
     },
-    finding::counted,
     medium::{Medium, MediumError},
     step::{Provenance, Step},
+    wording::counted,
 };
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {

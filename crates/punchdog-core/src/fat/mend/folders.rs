@@ -13,9 +13,10 @@ use crate::{
         names,
         tree::Node,
     },
-    finding::{Entry, counted},
+    finding::Entry,
     medium::MediumError,
     step::{Provenance, Step},
+    wording::counted,
 };
 use zerocopy::IntoBytes;
 

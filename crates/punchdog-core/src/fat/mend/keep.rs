@@ -7,12 +7,12 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
+    chain::End,
+    chain::Link,
     fat::{
         ADRIFT, catalogue as c,
         layout::{ATTR_ARCHIVE, ATTR_DIRECTORY, ENTRY_BYTES},
-        links::End,
         names,
-        table::Link,
         tree::{Lost, Reached},
     },
     medium::{Extent, MediumError},

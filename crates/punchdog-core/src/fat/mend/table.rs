@@ -1,17 +1,19 @@
 //! The allocation tables: what is believed of each entry is written to all copies.
 
 use super::Job;
+use crate::chain::Link;
 use crate::{
     arith::{Peek, Sat},
     fat::{
         catalogue as c,
         folder::Flaws,
         links::Because,
-        table::{Link, encode, entry_place},
+        table::{encode, entry_place},
     },
-    finding::{Entry, counted},
+    finding::Entry,
     medium::{Medium, MediumError},
     step::{Provenance, Step},
+    wording::counted,
 };
 use std::collections::BTreeMap;
 

@@ -1,13 +1,14 @@
 //! Changing entries and taking clusters, on the overlay.
 
 use super::Job;
+use crate::chain::Link;
 use crate::{
     arith::{Peek, Sat},
     fat::{
         layout::{END_ENTRY, ENTRY_BYTES, FREE_ENTRY, ShortEntry},
         names,
         survey::Content,
-        table::{Link, write_entry},
+        table::write_entry,
     },
     medium::{Medium, MediumError, Stage},
 };

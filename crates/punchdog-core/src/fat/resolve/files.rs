@@ -3,14 +3,10 @@
 use super::{cut, flaw_of};
 use crate::{
     arith::Sat,
+    chain::Link,
+    chain::{End, Walk},
     content,
-    fat::{
-        folder::Flaws,
-        links::{Because, End, Walk},
-        survey::Surveyor,
-        table::Link,
-        tree::Node,
-    },
+    fat::{folder::Flaws, links::Because, survey::Surveyor, tree::Node},
 };
 
 /// Files whose first clusters are free in the table, from which on the table is at fault and not

@@ -3,13 +3,14 @@
 use super::{cut, flaw_of};
 use crate::{
     arith::Sat,
+    chain::Link,
+    chain::{End, Walk},
     fat::{
         folder::{Flaws, looks_like_folder},
         layout::{ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ENTRY_BYTES, LongEntry, ShortEntry},
-        links::{Because, End, Walk},
+        links::Because,
         names,
         survey::Surveyor,
-        table::Link,
         tree::Node,
     },
 };

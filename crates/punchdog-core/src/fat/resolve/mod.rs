@@ -10,10 +10,10 @@ mod folders;
 use super::{
     folder::{Flaws, looks_like_folder},
     layout::{END_ENTRY, ENTRY_BYTES},
-    links::{End, Walk},
     survey::Surveyor,
 };
 use crate::arith::{Peek, Sat};
+use crate::chain::{End, Walk};
 
 /// How badly it ends and in how many runs it lies, the walk itself, and which copy answered for
 /// each disputed cluster.

@@ -1,0 +1,185 @@
+//! The main boot region and its backup.
+
+use super::Job;
+use crate::{
+    arith::{Peek, Sat},
+    exfat::{
+        boot::region,
+        catalogue as c,
+        geometry::Geometry,
+        layout::{BootSector, NOT_SUMMED, put},
+    },
+    finding::Entry,
+    medium::{Medium, MediumError},
+    step::{Provenance, Step},
+};
+
+pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    shrink(job)?;
+    if !job.steps.is_empty() {
+        return Ok(());
+    }
+    main(job)?;
+    if job.steps.is_empty() { backup(job) } else { Ok(()) }
+}
+
+fn main(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let geometry = job.believed.geometry;
+    let boot = &job.boot;
+    let wrong: Vec<_> = boot.fields.iter().filter(|f| f.wrong() && f.entry.is_some()).cloned().collect();
+    let summed_wrong = wrong.iter().any(|field| !NOT_SUMMED.contains(&field.at));
+    let broken = boot.gone || summed_wrong || boot.main.wrong.is_some() || !boot.main.unsigned.is_empty();
+    let faults: &[&'static Entry] = &[&c::BOOT_GONE, &c::CHECKSUM, &c::EXTENDED];
+    if broken && boot.backup_fits {
+        let place = boot.backup.place;
+        let mut bytes = boot.backup.bytes.clone();
+        if !boot.gone {
+            // What the checksum leaves out changes while the volume is used, and only here.
+            for at in NOT_SUMMED {
+                put(&mut bytes, at, &[boot.main.bytes.byte(at)]);
+            }
+        }
+        let mut step = Step::new(
+            "boot-region-from-backup",
+            format!("copy the backup boot region at byte {place} over the main one"),
+            Provenance::Exact,
+            "the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap",
+            faults,
+        );
+        step.mends.extend(wrong.iter().filter_map(|field| field.entry.map(|entry| entry.code)));
+        return job.steps.run(job.stage, step, |stage| stage.write_at(0, &bytes));
+    }
+    if boot.gone {
+        let bytes = region(&boot.believed, &geometry, None);
+        let reasons: Vec<&str> = job
+            .believed
+            .score
+            .reasons
+            .iter()
+            .filter(|reason| reason.points > 0)
+            .map(|reason| reason.text.as_str())
+            .collect();
+        let step = Step::new(
+            "boot-region-derived",
+            "write a boot region computed from the volume",
+            Provenance::Derived,
+            reasons.join("; "),
+            faults,
+        )
+        .or("boot code, serial number and OEM parameters are lost; usual values stand there instead");
+        return job.steps.run(job.stage, step, |stage| stage.write_at(0, &bytes));
+    }
+    for field in wrong {
+        let entry: &'static Entry = field.entry.unwrap_or(&c::BOOT_GONE);
+        let exact = field.backup.as_ref() == Some(&field.believed);
+        let is = field.primary.as_deref().map_or(String::new(), |bytes| field.text(bytes));
+        let step = Step::new(
+            "boot-field",
+            format!(
+                "set {} (boot sector, byte {}) from {is} to {}",
+                field.field,
+                field.at,
+                field.text(&field.believed)
+            ),
+            if exact { Provenance::Exact } else { Provenance::Derived },
+            if exact { "the backup boot sector".to_owned() } else { field.why.clone() },
+            &[entry],
+        );
+        job.steps.run(job.stage, step, |stage| stage.write_at(field.at.wide(), &field.believed))?;
+    }
+    if broken {
+        sum_anew(job, &geometry)?;
+    }
+    Ok(())
+}
+
+fn sum_anew(job: &mut Job<'_, '_, '_>, geometry: &Geometry) -> Result<(), MediumError> {
+    let medium: &dyn Medium = job.stage;
+    let standing = medium.lenient(0, geometry.region_bytes().size()).bytes;
+    let Some(sector) = BootSector::read(&standing) else { return Ok(()) };
+    let bytes = region(&sector, geometry, Some(&standing));
+    let step = Step::new(
+        "boot-checksum",
+        "compute the boot checksum anew, and sign the extended boot sectors",
+        Provenance::Derived,
+        "sectors 0 to 10 as they stand after the steps before",
+        &[&c::CHECKSUM, &c::EXTENDED],
+    );
+    job.steps.run(job.stage, step, |stage| stage.write_at(0, &bytes))
+}
+
+fn backup(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let boot = &job.boot;
+    if boot.backup_fits && boot.differing.is_empty() {
+        return Ok(());
+    }
+    let place = boot.backup.place;
+    let mut bytes = boot.main.bytes.clone();
+    // A backup is never dirty (section 3.1.13: its flags may be stale).
+    put(&mut bytes, 106, &[0, 0]);
+    put(&mut bytes, 112, &[if boot.backup.named { boot.backup.bytes.byte(112) } else { 0xFF }]);
+    let step = Step::new(
+        "backup-from-main",
+        format!("write the backup boot region at byte {place} as a copy of the main one"),
+        Provenance::Exact,
+        "the main boot region, as it stands after the steps before",
+        &[&c::BACKUP_GONE, &c::BACKUP_DIFFERS],
+    );
+    job.steps.run(job.stage, step, |stage| stage.write_at(place, &bytes))
+}
+
+/// A volume that is longer than its image is made as long as the image, if that is wanted.
+fn shrink(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let geometry = job.believed.geometry;
+    let there = job.stage.len();
+    if geometry.bytes() <= there || job.boot.gone {
+        return Ok(());
+    }
+    let clusters = there.minus(geometry.heap_place()).per(geometry.cluster_bytes().max(1)).narrow();
+    let smaller = Geometry {
+        sectors: there.per(geometry.sector_bytes()),
+        clusters: geometry.clusters.min(clusters),
+        ..geometry
+    };
+    if !smaller.possible() {
+        return Ok(());
+    }
+    let effect = "the volume ends where the image ends; files behind that are cut or lost".to_owned();
+    let leave = "nothing changes; files in the missing part give errors when read".to_owned();
+    let taken = job.choices.ask(
+        "beyond-image",
+        "The volume is longer than the image. What shall be done about it?",
+        &[("shrink", effect), ("leave", leave)],
+        Vec::new(),
+    );
+    if taken != "shrink" {
+        return Ok(());
+    }
+    let mut sector = job.boot.believed;
+    sector.volume_length = smaller.sectors.into();
+    sector.cluster_count = smaller.clusters.into();
+    let bytes = region(&sector, &smaller, Some(&job.boot.main.bytes));
+    let place = job.boot.backup.place;
+    let step = Step::new(
+        "shrink-to-image",
+        format!(
+            "set the volume's length from {} to {} sectors, and its clusters from {} to {}",
+            geometry.sectors, smaller.sectors, geometry.clusters, smaller.clusters
+        ),
+        Provenance::Judged,
+        "the length of the image",
+        &[&c::BEYOND_IMAGE],
+    )
+    .or("make a full image of the medium, and mend that");
+    // Backup and bitmap go along: left as they were, they would speak for the old length again.
+    let content = job.survey.content(job.stage, 0);
+    let bitmap = job.survey.bitmap.entry.and_then(|(index, _)| content.place(index));
+    job.steps.run(job.stage, step, |stage| {
+        stage.write_at(0, &bytes)?;
+        stage.write_at(place, &bytes)?;
+        match bitmap {
+            Some(entry) => stage.write_at(entry.plus(24), &smaller.bitmap_bytes().to_le_bytes()),
+            None => Ok(()),
+        }
+    })
+}

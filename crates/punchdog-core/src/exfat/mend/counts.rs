@@ -1,0 +1,87 @@
+//! What is counted or cleared when all else is right: percent in use, flags, TexFAT's other table.
+
+use super::Job;
+use crate::{
+    arith::Sat,
+    exfat::{
+        catalogue as c,
+        check::percent_in_use,
+        layout::{FLAG_ACTIVE, FLAG_DIRTY, FLAG_FAILURE},
+    },
+    medium::MediumError,
+    step::{Provenance, Step},
+};
+
+pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    copies(job)?;
+    if !job.steps.is_empty() || job.boot.gone {
+        return Ok(());
+    }
+    let percent = job.boot.main.bytes.get(112).copied().unwrap_or(0xFF);
+    if percent > 100 && percent != 0xFF {
+        let counted = percent_in_use(&job.survey);
+        let step = Step::new(
+            "percent",
+            format!("set the percentage in use to {counted}"),
+            Provenance::Derived,
+            "counted in the bitmap",
+            &[&c::PERCENT],
+        );
+        job.steps.run(job.stage, step, |stage| stage.write_at(112, &[counted]))?;
+    }
+    let mut clear = FLAG_DIRTY | FLAG_FAILURE;
+    if job.believed.geometry.tables == 1 {
+        clear |= FLAG_ACTIVE;
+    }
+    let flags = job.boot.flags & !clear;
+    if flags != job.boot.flags {
+        let step = Step::new(
+            "flags-cleared",
+            "mark the volume as properly closed",
+            Provenance::Derived,
+            "nothing else is wrong any more",
+            &[&c::DIRTY, &c::FAILURE, &c::ACTIVE],
+        );
+        job.steps.run(job.stage, step, |stage| stage.write_at(106, &flags.to_le_bytes()))?;
+    }
+    Ok(())
+}
+
+/// Makes both tables of TexFAT alike where chains are: as the believed one has them.
+fn copies(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let geometry = job.believed.geometry;
+    if geometry.tables != 2 {
+        return Ok(());
+    }
+    let used: Vec<u32> = job.survey.claimed.ones().map(Sat::narrow).collect();
+    let active = job.survey.links.active();
+    let mut values = Vec::new();
+    for cluster in used {
+        let (one, other) =
+            (job.survey.links.raw(job.stage, 0, cluster), job.survey.links.raw(job.stage, 1, cluster));
+        if one != other {
+            values.extend(if active == 0 { one } else { other }.map(|value| (cluster, value)));
+        }
+    }
+    if values.is_empty() {
+        return Ok(());
+    }
+    let step = Step::new(
+        "tables-made-alike",
+        format!("make both tables alike in {} entries", values.len()),
+        Provenance::Exact,
+        "the active table, whose chains fit their files",
+        &[&c::COPIES_DIFFER],
+    );
+    job.steps.run(job.stage, step, |stage| {
+        for (cluster, value) in values {
+            for copy in 0..2 {
+                stage.write_at(
+                    geometry.table_place(copy).plus(cluster.wide().times(4)),
+                    &value.to_le_bytes(),
+                )?;
+            }
+        }
+        Ok(())
+    })
+}

@@ -1,0 +1,661 @@
+//! Entry sets, first clusters, lengths, chains, and what stands in folders besides.
+
+use super::{
+    Job,
+    writing::{edit_stream, free_entries, set_of, take_row, write_set},
+};
+use crate::{
+    arith::{Peek, Sat},
+    chain::Link,
+    exfat::{
+        catalogue as c,
+        layout::{
+            ATTRIBUTES, DIRECTORY, ENTRY, NAME, NAME_UNITS, NO_CHAIN, POSSIBLE, name_hash, put, set_checksum,
+        },
+        sets::{Flaws, made_legal},
+        table::{self, Because},
+        tree::{Node, Reached},
+    },
+    finding::Entry,
+    medium::{Medium, MediumError},
+    step::{Provenance, Step},
+    wording::{counted, listed},
+};
+
+fn flawed(job: &Job<'_, '_, '_>, flaws: Flaws) -> Vec<(u32, Node)> {
+    let hit = job.survey.tree.below_root().filter(|(_, node)| node.flaws.intersects(flaws));
+    hit.map(|(number, node)| (number, node.clone())).collect()
+}
+
+/// Flaws of a set that follow from the set itself.
+const OF_SETS: &[(Flaws, &Entry, &str)] = &[
+    (Flaws::STREAM_TYPE, &c::SET_TYPES, "the stream entry's type"),
+    (Flaws::NAME_TYPE, &c::SET_TYPES, "a name entry's type"),
+    (Flaws::COUNT, &c::SET_COUNT, "the number of entries"),
+    (Flaws::NAME_LENGTH, &c::NAME_LENGTH, "the length of the name"),
+    (Flaws::HASH, &c::NAME_HASH, "the hash of the name"),
+    (Flaws::ATTRIBUTES, &c::ATTRIBUTES, "reserved attribute bits"),
+    (Flaws::CHECKSUM, &c::SET_CHECKSUM, "the checksum"),
+];
+
+/// Sets behind end marks, sets marked deleted, and sets that are wrong in themselves.
+pub(super) fn sets(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    end_marks(job)?;
+    if !job.steps.is_empty() {
+        return Ok(());
+    }
+    deleted(job)?;
+    let all = OF_SETS.iter().fold(Flaws::empty(), |all, (flaw, ..)| all | *flaw);
+    for (number, node) in flawed(job, all) {
+        let path = job.survey.tree.path(number);
+        let Some((content, mut item)) = set_of(job, number) else { continue };
+        let what: Vec<String> = OF_SETS
+            .iter()
+            .filter(|(flaw, ..)| node.flaws.contains(*flaw))
+            .map(|(.., text)| (*text).to_owned())
+            .collect();
+        let entries: Vec<&'static Entry> = OF_SETS
+            .iter()
+            .filter(|(flaw, ..)| node.flaws.contains(*flaw))
+            .map(|(_, entry, _)| *entry)
+            .collect();
+        // With types and count put right, the checksum as it stands may fit: nothing was guessed then.
+        let standing = content.bytes.part(item.index.size().times(ENTRY).plus(2), 2).le16(0);
+        let exact = !node.flaws.intersects(Flaws::CHECKSUM | Flaws::ATTRIBUTES);
+        if node.flaws.contains(Flaws::ATTRIBUTES) {
+            let attributes = item.attributes() & ATTRIBUTES;
+            put(&mut item.raw, 4, &attributes.to_le_bytes());
+        }
+        let fits = set_checksum(&item.raw) == standing;
+        let step = Step::new(
+            "set-rewritten",
+            format!("{path}: put right {} in its entry set", listed(&what)),
+            if exact || fits { Provenance::Exact } else { Provenance::Derived },
+            if exact || fits {
+                "with it, the set has the checksum that stands in it"
+            } else {
+                "the entries that follow, the name's characters, and the checksum computed from them"
+            },
+            &entries,
+        )
+        .file(path);
+        job.steps.run(job.stage, step, |stage| write_set(stage, &content, item.index, &item.raw))?;
+    }
+    Ok(())
+}
+
+fn end_marks(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let hides: Vec<(u32, u32)> = job
+        .survey
+        .tree
+        .notes
+        .iter()
+        .filter_map(|(folder, notes)| {
+            notes.hides.filter(|(_, count)| *count > 0).map(|(end, _)| (*folder, end))
+        })
+        .collect();
+    for (folder, end) in hides {
+        let content = job.survey.content(job.stage, folder);
+        let title = job.survey.tree.folder_title(folder);
+        let kind = |index: u32| content.bytes.byte(index.size().times(ENTRY));
+        let gap: Vec<u32> = (end..content.entries()).take_while(|index| kind(*index) == 0).collect();
+        let step = Step::new(
+            "end-mark-moved",
+            format!("{title}: make the end mark at entry {end} an unused entry"),
+            Provenance::Derived,
+            "the sets behind it have clusters that fit and belong to nothing else",
+            &[&c::END_EARLY],
+        );
+        job.steps.run(job.stage, step, |stage| free_entries(stage, &content, gap))?;
+    }
+    Ok(())
+}
+
+fn deleted(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let hit: Vec<u32> = job
+        .survey
+        .tree
+        .below_root()
+        .filter(|(_, node)| node.reached == Reached::Undeleted)
+        .map(|(n, _)| n)
+        .collect();
+    if hit.is_empty() {
+        return Ok(());
+    }
+    let paths: Vec<String> = hit.iter().map(|number| job.survey.tree.path(*number)).collect();
+    let options = [
+        ("restore", "the files are listed again under their names".to_owned()),
+        ("free", "the delete is finished: their clusters become free".to_owned()),
+    ];
+    let taken = job.choices.ask(
+        "deleted-in-use",
+        "Entries are marked deleted, but their clusters are in use and nobody else's. Bring the files back?",
+        &options,
+        paths.clone(),
+    );
+    for (number, path) in hit.into_iter().zip(paths) {
+        let Some((content, item)) = set_of(job, number) else { continue };
+        if taken == "restore" {
+            let step = Step::new(
+                "set-restored",
+                format!("{path}: mark its entry set as in use again"),
+                Provenance::Derived,
+                "the set has its checksum as it was before the delete",
+                &[&c::DELETED_IN_USE],
+            )
+            .file(path)
+            .or("finish the delete");
+            job.steps.run(job.stage, step, |stage| write_set(stage, &content, item.index, &item.raw))?;
+        } else {
+            let Some(node) = job.survey.tree.node(number).cloned() else { continue };
+            let clusters = job.survey.chain(job.stage, node.first, node.length, node.row);
+            let step = Step::new(
+                "delete-finished",
+                format!("{path}: free its {}", counted(clusters.len().wide(), "cluster", "clusters")),
+                Provenance::Judged,
+                "as chosen",
+                &[&c::DELETED_IN_USE],
+            )
+            .file(path);
+            clear_bits(job, step, &clusters)?;
+        }
+    }
+    Ok(())
+}
+
+/// Marks clusters free in the bitmap.
+pub(super) fn clear_bits(job: &mut Job<'_, '_, '_>, step: Step, clusters: &[u32]) -> Result<(), MediumError> {
+    let geometry = job.believed.geometry;
+    let Some(first) = job.survey.bitmap.clusters.first().copied() else { return Ok(()) };
+    let clusters = clusters.to_vec();
+    job.steps.run(job.stage, step, |stage| {
+        for cluster in clusters {
+            let bit = cluster.minus(2);
+            let place = geometry.cluster_place(first).plus(bit.per(8).wide());
+            let medium: &dyn Medium = stage;
+            let byte = medium.lenient(place, 1).bytes.byte(0) & !1_u8.checked_shl(bit.rest(8)).unwrap_or(0);
+            stage.write_at(place, &[byte])?;
+        }
+        Ok(())
+    })
+}
+
+/// First clusters, flags, lengths, and the table's chains.
+pub(super) fn chains(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    overrides(job)?;
+    if !job.steps.is_empty() {
+        return Ok(());
+    }
+    first_clusters(job)?;
+    flags(job)?;
+    if !job.steps.is_empty() {
+        return Ok(());
+    }
+    lengths(job)?;
+    if job.steps.is_empty() { crossed(job) } else { Ok(()) }
+}
+
+/// Writes what the table is believed to say.
+fn overrides(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let all: Vec<(u32, Link, Because)> = job.survey.links.overrides().collect();
+    let geometry = job.believed.geometry;
+    let faults: &[&'static Entry] =
+        &[&c::INTO_FREE, &c::INTO_BAD, &c::INTO_RANGE, &c::LOOP, &c::CROSSED, &c::LONG, &c::COPIES_DIFFER];
+    let long = flawed(job, Flaws::LONG);
+    if !long.is_empty() {
+        let paths: Vec<String> = long.iter().map(|(number, _)| job.survey.tree.path(*number)).collect();
+        let options = [
+            ("entry", "the chain is ended where the length says; what follows becomes free".to_owned()),
+            ("chain", "the length is set to what the chain holds".to_owned()),
+        ];
+        let taken = job.choices.ask(
+            "long-chain",
+            "A file has more clusters than its length needs. Which is right?",
+            &options,
+            paths,
+        );
+        if taken == "chain" {
+            for (number, node) in long {
+                lengthen(job, number, &node)?;
+            }
+            return Ok(());
+        }
+    }
+    for (because, name, does, provenance, from) in [
+        (
+            Because::Copy,
+            "table-from-other-copy",
+            "take over",
+            Provenance::Exact,
+            "the other table of TexFAT, in which the chains fit their files",
+        ),
+        (
+            Because::Derived,
+            "chain-ended-by-length",
+            "end chains where the length says:",
+            Provenance::Derived,
+            "lengths in the entry sets, end marks in the folders",
+        ),
+        (
+            Because::Guess,
+            "chain-rebuilt",
+            "rebuild",
+            Provenance::Judged,
+            "chains in use that nothing claimed and that fit the missing length, else the clusters that follow, are in use and belong to nothing else",
+        ),
+    ] {
+        let values: Vec<(u32, Link)> = all
+            .iter()
+            .filter(|(.., why)| *why == because)
+            .map(|(cluster, link, _)| (*cluster, *link))
+            .collect();
+        if values.is_empty() {
+            continue;
+        }
+        let flaw = match because {
+            Because::Copy => Flaws::OTHER_COPY,
+            Because::Guess => Flaws::GUESSED,
+            Because::Derived => {
+                Flaws::LONG | Flaws::LOOP | Flaws::INTO_RANGE | Flaws::INTO_FREE | Flaws::INTO_BAD
+            }
+        };
+        let mut step = Step::new(
+            name,
+            format!("{does} {}", counted(values.len().wide(), "table entry", "table entries")),
+            provenance,
+            from,
+            faults,
+        );
+        step.paths =
+            flawed(job, flaw).iter().take(2000).map(|(number, _)| job.survey.tree.path(*number)).collect();
+        if because == Because::Guess {
+            step = step.or("leave the files cut where the table breaks off");
+        }
+        job.steps.run(job.stage, step, |stage| {
+            values.iter().try_for_each(|(cluster, link)| table::set(stage, &geometry, *cluster, *link))
+        })?;
+    }
+    Ok(())
+}
+
+fn lengthen(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), MediumError> {
+    let mut length = 0_u64;
+    let mut at = node.first;
+    let active = job.survey.links.active();
+    // A chain that ends has no more clusters than the volume.
+    for _ in 0..job.believed.geometry.clusters {
+        length = length.plus(job.believed.geometry.cluster_bytes());
+        match job.survey.links.in_copy(job.stage, active, at) {
+            Link::Next(next) => at = next,
+            _ => break,
+        }
+    }
+    let path = job.survey.tree.path(number);
+    let step = Step::new(
+        "length-from-chain",
+        format!("{path}: set the length from {} to {length}", node.stream.length),
+        Provenance::Judged,
+        "the length of its chain, as chosen",
+        &[&c::LONG],
+    )
+    .file(path);
+    edit_stream(job, number, step, |stream| {
+        stream.length = length;
+        stream.valid = length;
+    })
+}
+
+fn first_clusters(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let faults: &[&'static Entry] = &[&c::FIRST_MISSING, &c::FIRST_RANGE, &c::FIRST_UNUSED, &c::FIRST_WRONG];
+    for (number, node) in flawed(job, Flaws::FOUND) {
+        let path = job.survey.tree.path(number);
+        let (first, row) = (node.first, node.row);
+        let step = Step::new(
+            "first-cluster-found",
+            format!("{path}: set the first cluster to {first}"),
+            Provenance::Judged,
+            "clusters in use that nothing claimed, of exactly the length that this entry needs",
+            faults,
+        )
+        .file(path)
+        .or("leave the file empty and keep the clusters as a file of their own");
+        edit_stream(job, number, step, |stream| {
+            stream.first = first;
+            stream.flags = POSSIBLE | if row { NO_CHAIN } else { 0 };
+        })?;
+    }
+    for (number, node) in flawed(job, Flaws::NO_FIRST | Flaws::FIRST_RANGE | Flaws::FIRST_UNUSED) {
+        if node.flaws.contains(Flaws::FOUND) || node.length > 0 {
+            continue;
+        }
+        let path = job.survey.tree.path(number);
+        if node.folder && node.stream.length > 0 {
+            let Some((content, item)) = set_of(job, number) else { continue };
+            let step = Step::new(
+                "set-removed",
+                format!("{path}: free its entry set"),
+                Provenance::Judged,
+                "it names no cluster that is its own, and no lost folder fits it",
+                faults,
+            )
+            .file(path);
+            let indices = item.index..item.index.plus(item.entries());
+            job.steps.run(job.stage, step, |stage| free_entries(stage, &content, indices))?;
+            continue;
+        }
+        let provenance = if node.stream.length == 0 { Provenance::Derived } else { Provenance::Judged };
+        let step = Step::new(
+            "file-emptied",
+            format!("{path}: set length and first cluster to 0"),
+            provenance,
+            if node.stream.length == 0 { "its length is 0" } else { "nothing of its content can be found" },
+            faults,
+        )
+        .file(path);
+        edit_stream(job, number, step, |stream| {
+            (stream.first, stream.length, stream.valid, stream.flags) = (0, 0, 0, POSSIBLE);
+        })?;
+    }
+    for (number, node) in flawed(job, Flaws::NOT_FOLDER) {
+        if node.length == 0 {
+            continue;
+        }
+        let path = job.survey.tree.path(number);
+        let Some((content, mut item)) = set_of(job, number) else { continue };
+        let attributes = item.attributes() & !DIRECTORY;
+        put(&mut item.raw, 4, &attributes.to_le_bytes());
+        let step = Step::new(
+            "folder-made-file",
+            format!("{path}: make the folder a file"),
+            Provenance::Judged,
+            "what it names holds no folder; as a file it can be looked at",
+            faults,
+        )
+        .file(path)
+        .or("an empty folder in its place");
+        job.steps.run(job.stage, step, |stage| write_set(stage, &content, item.index, &item.raw))?;
+    }
+    Ok(())
+}
+
+fn flags(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    for (number, node) in flawed(job, Flaws::FLAGS | Flaws::FLAG_LOST | Flaws::FLAG_WRONG) {
+        let path = job.survey.tree.path(number);
+        let row = node.row && node.length > 0;
+        let from = if node.flaws.contains(Flaws::FLAG_LOST) {
+            "the clusters that follow are in use and nobody else's, and the table has no chain"
+        } else if node.flaws.contains(Flaws::FLAG_WRONG) {
+            "the table has a chain of exactly its length; what follows the first cluster is another's"
+        } else {
+            "its clusters"
+        };
+        let step = Step::new(
+            "stream-flags",
+            format!("{path}: {} NoFatChain", if row { "set" } else { "clear" }),
+            Provenance::Derived,
+            from,
+            &[&c::FLAGS, &c::FLAG_LOST, &c::FLAG_WRONG],
+        )
+        .file(path);
+        edit_stream(job, number, step, |stream| stream.flags = POSSIBLE | if row { NO_CHAIN } else { 0 })?;
+    }
+    Ok(())
+}
+
+fn lengths(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let each = job.believed.geometry.cluster_bytes();
+    for (number, node) in flawed(job, Flaws::FOLDER_LENGTH) {
+        let path = job.survey.tree.path(number);
+        let length = node.length.wide().times(each);
+        let step = Step::new(
+            "folder-length",
+            format!("{path}: set length and valid length to {length}"),
+            Provenance::Derived,
+            "its clusters",
+            &[&c::FOLDER_LENGTH],
+        )
+        .file(path);
+        let row = node.row;
+        edit_stream(job, number, step, |stream| {
+            (stream.length, stream.valid) = (length, length);
+            stream.flags = POSSIBLE | if row { NO_CHAIN } else { 0 };
+        })?;
+    }
+    for (number, node) in flawed(job, Flaws::VALID) {
+        if node.folder {
+            continue;
+        }
+        let path = job.survey.tree.path(number);
+        let step = Step::new(
+            "valid-length",
+            format!("{path}: set the valid length from {} to {}", node.stream.valid, node.stream.length),
+            Provenance::Derived,
+            "the length of the file",
+            &[&c::VALID_LENGTH],
+        )
+        .file(path);
+        edit_stream(job, number, step, |stream| stream.valid = stream.length)?;
+    }
+    for (number, node) in flawed(job, Flaws::SHORT) {
+        if node.flaws.contains(Flaws::FOLDER_LENGTH) {
+            continue;
+        }
+        let path = job.survey.tree.path(number);
+        let room = node.length.wide().times(each);
+        let taken = job.choices.ask(
+            "short-chain",
+            "A file has fewer clusters than its length needs. Set the length to what is there?",
+            &[
+                ("shorten", format!("each file keeps what its clusters hold ({path}: {room} bytes)")),
+                ("leave", "nothing changes; reading past the end gives an error".to_owned()),
+            ],
+            vec![path.clone()],
+        );
+        if taken != "shorten" {
+            continue;
+        }
+        let step = Step::new(
+            "length-from-clusters",
+            format!("{path}: set the length from {} to {room}", node.stream.length),
+            Provenance::Derived,
+            "the clusters it has",
+            &[&c::SHORT, &c::RUN_RANGE],
+        )
+        .file(path);
+        let (row, empty) = (node.row, node.length == 0);
+        edit_stream(job, number, step, |stream| {
+            stream.length = room;
+            stream.valid = stream.valid.min(room);
+            stream.flags = POSSIBLE | if row && !empty { NO_CHAIN } else { 0 };
+            if empty {
+                stream.first = 0;
+            }
+        })?;
+    }
+    Ok(())
+}
+
+fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let geometry = job.believed.geometry;
+    for (number, node) in flawed(job, Flaws::CROSSED) {
+        if node.length == 0 || node.flaws.intersects(Flaws::GUESSED | Flaws::SHORT) {
+            continue;
+        }
+        let path = job.survey.tree.path(number);
+        let clusters = job.survey.clusters(job.stage, number);
+        let options = [
+            ("duplicate", "each file gets its own copy of the shared clusters".to_owned()),
+            ("cut", "the later file is emptied".to_owned()),
+        ];
+        let taken = job.choices.ask(
+            "cross-link",
+            "Files share clusters; at most one of them is right there. Give each its own copy?",
+            &options,
+            vec![path.clone()],
+        );
+        let row = (taken == "duplicate").then(|| take_row(job, clusters.len().narrow(), 0..0)).flatten();
+        let Some(first) = row else {
+            let step = Step::new(
+                "file-emptied",
+                format!("{path}: set length and first cluster to 0"),
+                Provenance::Judged,
+                "as chosen, or for want of room",
+                &[&c::CROSSED],
+            )
+            .file(path);
+            edit_stream(job, number, step, |stream| {
+                (stream.first, stream.length, stream.valid, stream.flags) = (0, 0, 0, POSSIBLE);
+            })?;
+            return Ok(());
+        };
+        let step = Step::new(
+            "cross-link-duplicated",
+            format!(
+                "{path}: give it its own copy of its {}",
+                counted(clusters.len().wide(), "cluster", "clusters")
+            ),
+            Provenance::Judged,
+            "the clusters as they stand; in at most one of the files they are right",
+            &[&c::CROSSED],
+        )
+        .file(path)
+        .or("empty this file");
+        let Some((content, mut item)) = set_of(job, number) else { continue };
+        let mut stream = item.stream;
+        (stream.first, stream.flags) = (first, POSSIBLE | NO_CHAIN);
+        if let Some(entry) = item.raw.get_mut(ENTRY..2.times(ENTRY)) {
+            stream.put(entry);
+        }
+        let each = geometry.cluster_bytes().size();
+        job.steps.run(job.stage, step, |stage| {
+            for (from, to) in clusters.iter().zip(first..) {
+                let medium: &dyn Medium = stage;
+                let bytes = medium.lenient(geometry.cluster_place(*from), each).bytes;
+                stage.write_at(geometry.cluster_place(to), &bytes)?;
+            }
+            write_set(stage, &content, item.index, &item.raw)
+        })?;
+        // The next one has to see what this one took.
+        return Ok(());
+    }
+    Ok(())
+}
+
+/// Names, and what stands in folders besides sets.
+pub(super) fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    names(job)?;
+    if !job.steps.is_empty() {
+        return Ok(());
+    }
+    let all: Vec<u32> = job.survey.tree.notes.keys().copied().collect();
+    for folder in all {
+        let Some(notes) = job.survey.tree.notes.get(&folder).cloned() else { continue };
+        let content = job.survey.content(job.stage, folder);
+        let title = job.survey.tree.folder_title(folder);
+        let groups: [(&[u32], &'static Entry, &'static str, Provenance, &str); 2] = [
+            (
+                &notes.strays,
+                &c::STRAY,
+                "strays-freed",
+                Provenance::Derived,
+                "no file entry stands before them",
+            ),
+            (&notes.junk, &c::JUNK, "junk-freed", Provenance::Judged, "they name nothing that exists"),
+        ];
+        for (indices, entry, name, provenance, from) in groups {
+            if indices.is_empty() {
+                continue;
+            }
+            let many = counted(indices.len().wide(), "entry", "entries");
+            let step = Step::new(name, format!("{title}: mark {many} unused"), provenance, from, &[entry]);
+            job.steps.run(job.stage, step, |stage| free_entries(stage, &content, indices.iter().copied()))?;
+        }
+        if let Some((end, _)) = notes.tail {
+            let step = Step::new(
+                "tail-cleared",
+                format!("{title}: clear what stands behind its end mark"),
+                Provenance::Derived,
+                "nothing may follow the end mark",
+                &[&c::TAIL],
+            );
+            job.steps.run(job.stage, step, |stage| {
+                (end..content.entries())
+                    .filter_map(|index| content.place(index))
+                    .try_for_each(|place| stage.write_at(place, &[0; ENTRY]))
+            })?;
+        }
+    }
+    Ok(())
+}
+
+fn names(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    for (number, node) in flawed(job, Flaws::ILLEGAL | Flaws::TWICE) {
+        let path = job.survey.tree.path(number);
+        let Some((content, mut item)) = set_of(job, number) else { continue };
+        let all: Vec<u16> = item
+            .raw
+            .chunks_exact(ENTRY)
+            .filter(|entry| entry.byte(0) == NAME)
+            .flat_map(|entry| entry.part(2, 30).chunks_exact(2).map(|pair| pair.le16(0)).collect::<Vec<_>>())
+            .collect();
+        let mut units =
+            made_legal(all.get(..usize::from(item.stream.name_length).min(all.len())).unwrap_or(&[]));
+        if node.flaws.contains(Flaws::TWICE) {
+            units = another(job, &node, &units);
+        }
+        let room = all.len().per(NAME_UNITS).times(NAME_UNITS);
+        units.truncate(room);
+        let upper = job.survey.capitals.upper(&units);
+        let mut stream = item.stream;
+        stream.name_length = u8::try_from(units.len()).unwrap_or(u8::MAX);
+        stream.name_hash = name_hash(&upper);
+        if let Some(entry) = item.raw.get_mut(ENTRY..2.times(ENTRY)) {
+            stream.put(entry);
+        }
+        let mut padded = units.clone();
+        padded.resize(room, 0);
+        let mut parts = padded.chunks(NAME_UNITS);
+        for entry in item.raw.chunks_exact_mut(ENTRY).filter(|entry| entry.byte(0) == NAME) {
+            let bytes: Vec<u8> =
+                parts.next().unwrap_or(&[]).iter().flat_map(|unit| unit.to_le_bytes()).collect();
+            put(entry, 2, &bytes);
+        }
+        let name = String::from_utf16_lossy(&units);
+        let step = Step::new(
+            "renamed",
+            format!("{path}: call it {name}"),
+            Provenance::Judged,
+            if node.flaws.contains(Flaws::TWICE) {
+                "the folder has that name already"
+            } else {
+                "characters that are not allowed became _"
+            },
+            &[&c::NAME_ILLEGAL, &c::NAME_TWICE],
+        )
+        .file(path);
+        job.steps.run(job.stage, step, |stage| write_set(stage, &content, item.index, &item.raw))?;
+    }
+    Ok(())
+}
+
+/// A name like this one that its folder does not have, and that takes no more entries.
+fn another(job: &Job<'_, '_, '_>, node: &Node, units: &[u16]) -> Vec<u16> {
+    let taken: Vec<Vec<u16>> = job
+        .survey
+        .tree
+        .below_root()
+        .filter(|(_, other)| other.parent == node.parent)
+        .map(|(_, other)| job.survey.capitals.upper(&other.name.encode_utf16().collect::<Vec<_>>()))
+        .collect();
+    let dot = units.iter().rposition(|unit| *unit == u16::from(b'.')).unwrap_or(units.len());
+    let (stem, end) = units.split_at(dot);
+    for number in 2..10_000_u32 {
+        let mark: Vec<u16> = format!(" {number}").encode_utf16().collect();
+        let room = units.len().per_up(NAME_UNITS).times(NAME_UNITS).minus(end.len()).minus(mark.len());
+        let name: Vec<u16> = stem.iter().take(room).chain(&mark).chain(end).copied().collect();
+        if !taken.contains(&job.survey.capitals.upper(&name)) {
+            return name;
+        }
+    }
+    units.to_vec()
+}

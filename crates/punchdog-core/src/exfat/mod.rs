@@ -1,0 +1,259 @@
+//! exFAT: recognised, examined, listed and mended.
+//!
+//! The rooms are those of `fat`: `layout` has the structures, `geometry` says where everything
+//! lies, `boot`, `table`, `upcase` and `sets` read the family's own structures, `survey` reads the
+//! whole volume and `resolve` settles what does not fit, `check` reports, `mend` writes, `gates`
+//! knows what hosts demand, `fresh` lays down an empty volume.
+
+pub mod boot;
+pub mod catalogue;
+mod check;
+pub mod fresh;
+mod gates;
+pub mod geometry;
+pub mod layout;
+mod mend;
+mod resolve;
+pub mod sets;
+mod story;
+pub mod survey;
+pub mod table;
+pub mod tree;
+pub mod upcase;
+
+use crate::{
+    arith::Sat,
+    family::{Examination, FieldGroup, Kind, Tally, Volume, Wanted},
+    fat::ADRIFT,
+    finding::{Collector, Weight},
+    forecast::HostForecast,
+    inventory::{FileRecord, State},
+    medium::{Extent, Medium, MediumError, Stage},
+    progress::Watch,
+    step::{Choices, Steps},
+};
+use boot::Boot;
+use geometry::Believed;
+use sets::Flaws;
+use survey::Survey;
+use tree::{Node, Reached};
+
+/// An exFAT volume whose geometry is known.
+pub struct ExfatVolume {
+    believed: Believed,
+}
+
+impl ExfatVolume {
+    /// The exFAT volume on `medium`, if there is one, also without its boot regions.
+    pub fn recognise(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Self>, MediumError> {
+        Ok(geometry::believe(medium, watch)?.map(|believed| Self { believed }))
+    }
+
+    /// The geometry that is believed, and why.
+    pub fn believed(&self) -> &Believed {
+        &self.believed
+    }
+
+    fn read(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<(Survey, Boot), MediumError> {
+        let boot = boot::judge(medium, &self.believed);
+        let survey = survey::survey(medium, &self.believed.geometry, boot.flags, watch)?;
+        Ok((survey, boot))
+    }
+}
+
+impl Volume for ExfatVolume {
+    fn kind(&self) -> Kind {
+        Kind::Exfat
+    }
+
+    fn bytes(&self) -> u64 {
+        self.believed.geometry.bytes()
+    }
+
+    fn examine(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Examination, MediumError> {
+        let (mut survey, boot) = self.read(medium, watch)?;
+        let mut collector = Collector::default();
+        let mut subject =
+            check::Subject { medium, believed: &self.believed, boot: &boot, survey: &mut survey };
+        check::check(&mut subject, &mut collector);
+        let mut findings = collector.into_sorted();
+        let forecast = self.forecast(medium, 512);
+        for finding in &mut findings {
+            // What stops a host is the heaviest, whatever it usually weighs.
+            if forecast.iter().any(|host| host.refused_by == Some(finding.entry.code)) {
+                finding.weight = Weight::BlocksMount;
+            }
+        }
+        findings.sort_by_key(|f| (f.weight, f.extents.first().map_or(u64::MAX, |e| e.offset)));
+        let label = survey.label.as_ref().map(|(_, text, _)| text.clone()).filter(|text| !text.is_empty());
+        let mut examination =
+            Examination { label, findings, tally: tally(&survey), ..Examination::default() };
+        story::tell(medium, &self.believed, &boot, &mut survey, &mut examination);
+        Ok(examination)
+    }
+
+    fn files(
+        &self,
+        medium: &dyn Medium,
+        wanted: Wanted,
+        watch: &dyn Watch,
+    ) -> Result<Vec<FileRecord>, MediumError> {
+        let (mut survey, _) = self.read(medium, watch)?;
+        let mut files = Vec::new();
+        for number in 1..survey.tree.nodes.len().narrow() {
+            let extents = survey.extents(medium, number);
+            if let Some(node) = survey.tree.node(number) {
+                files.push(FileRecord {
+                    path: survey.tree.path(number),
+                    folder: node.folder,
+                    size: if node.folder { 0 } else { node.stream.length },
+                    state: state(node),
+                    modified: node.modified,
+                    zeros: node
+                        .stream
+                        .length
+                        .minus(node.stream.valid)
+                        .min(node.stream.length)
+                        .times(u64::from(!node.folder)),
+                    extents: written(node, extents),
+                    place: node.place,
+                    masked: node.flaws.contains(Flaws::OTHER_COPY),
+                    note: note(node),
+                });
+            }
+        }
+        files.extend(lost(&mut survey, medium));
+        if wanted.deleted {
+            files.extend(deleted(&survey));
+        }
+        files.sort_by(|a, b| a.path.cmp(&b.path));
+        Ok(files)
+    }
+
+    fn fields(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Vec<FieldGroup>, MediumError> {
+        let (survey, boot) = self.read(medium, watch)?;
+        Ok(story::fields(&self.believed, &boot, &survey))
+    }
+
+    fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
+        let boot = boot::judge(medium, &self.believed);
+        vec![gates::linux(medium, sector, boot.gone), gates::windows(medium, &boot)]
+    }
+
+    fn mend(
+        &self,
+        stage: &mut Stage<'_, '_>,
+        choices: &mut Choices,
+        steps: &mut Steps,
+        watch: &dyn Watch,
+    ) -> Result<(), MediumError> {
+        mend::round(self, stage, choices, steps, watch)
+    }
+}
+
+/// Only what was ever written is read from the medium: behind the valid length a file is zeros
+/// (section 7.6.5), which `FileRecord` gives where it has no extents.
+fn written(node: &Node, mut extents: Vec<Extent>) -> Vec<Extent> {
+    let mut left = node.stream.valid;
+    if node.folder || left >= node.stream.length {
+        return extents;
+    }
+    for extent in &mut extents {
+        extent.length = extent.length.min(left);
+        left = left.minus(extent.length);
+    }
+    extents.retain(|extent| extent.length > 0);
+    extents
+}
+
+fn state(node: &Node) -> State {
+    match node.reached {
+        Reached::Orphan | Reached::Undeleted => State::Orphan,
+        _ if node.whole() => State::Intact,
+        _ => State::Damaged,
+    }
+}
+
+fn note(node: &Node) -> Option<String> {
+    let text = match node.reached {
+        Reached::Orphan => "in a folder that hosts do not show",
+        Reached::Undeleted => "marked deleted, but its clusters are still in use",
+        _ if node.whole() && node.flaws.contains(Flaws::OTHER_COPY) => {
+            "whole, but only by the other table than the one that hosts read"
+        }
+        _ if node.whole() => return None,
+        _ if node.flaws.contains(Flaws::CROSSED) => "shares clusters with another file",
+        _ if node.flaws.contains(Flaws::GUESSED) => "part of its chain was found by judgement",
+        _ if node.flaws.contains(Flaws::BEYOND) => "part of it lies beyond the end of the image",
+        _ if node.flaws.contains(Flaws::SHORT) => "it has fewer clusters than its length needs",
+        _ if node.flaws.contains(Flaws::NOT_FOLDER) => "its first cluster holds no folder",
+        _ => "its first cluster is wrong",
+    };
+    Some(text.to_owned())
+}
+
+fn tally(survey: &Survey) -> Tally {
+    let mut tally = Tally::default();
+    for (_, node) in survey.tree.below_root() {
+        let count = match (state(node), node.folder) {
+            (State::Orphan, _) => &mut tally.orphans,
+            (_, true) => &mut tally.folders,
+            (State::Intact, _) => &mut tally.intact,
+            _ => &mut tally.damaged,
+        };
+        *count = count.plus(1);
+    }
+    tally.orphans = tally.orphans.plus(survey.tree.lost.iter().filter(|lost| !lost.blank).count().wide());
+    tally
+}
+
+fn lost(survey: &mut Survey, medium: &dyn Medium) -> Vec<FileRecord> {
+    let mut files = Vec::new();
+    for lost in std::mem::take(&mut survey.tree.lost).into_iter().filter(|lost| !lost.blank) {
+        let clusters = survey.chain(medium, lost.first, lost.length, !lost.chained);
+        let extents = survey::places(&survey.geometry, &clusters);
+        files.push(FileRecord {
+            path: format!("{ADRIFT}/{}", mend::lost_name(lost.first, lost.extension.as_deref())),
+            folder: false,
+            size: lost.length.wide().times(survey.geometry.cluster_bytes()),
+            state: State::Orphan,
+            modified: None,
+            extents,
+            zeros: 0,
+            place: 0,
+            masked: false,
+            note: Some("clusters in use that belong to no file".to_owned()),
+        });
+    }
+    files
+}
+
+fn deleted(survey: &Survey) -> Vec<FileRecord> {
+    let geometry = survey.geometry;
+    let mut files = Vec::new();
+    for (folder, place, item) in &survey.tree.deleted {
+        let above = survey.tree.path(*folder);
+        let (first, size) = (item.stream.first, item.stream.length);
+        let extents = if geometry.has(first) && size > 0 && size <= geometry.bytes() {
+            vec![Extent::new(geometry.cluster_place(first), size)]
+        } else {
+            Vec::new()
+        };
+        let folder = item.attributes() & layout::DIRECTORY != 0;
+        files.push(FileRecord {
+            path: if above.is_empty() { item.name.clone() } else { format!("{above}/{}", item.name) },
+            folder,
+            size: if folder { 0 } else { size },
+            state: State::Deleted,
+            modified: None,
+            extents,
+            zeros: 0,
+            place: *place,
+            masked: false,
+            note: Some(
+                "deleted; its clusters are taken to lie in a row and may hold something else".to_owned(),
+            ),
+        });
+    }
+    files
+}

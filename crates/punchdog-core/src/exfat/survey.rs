@@ -1,0 +1,735 @@
+//! Everything there is on a volume, read once: root, bitmap, up-case table, folders, chains; and
+//! which clusters belong to what.
+//!
+//! Files and folders whose clusters fit their lengths and meet nobody claim them first. What does
+//! not fit is looked into afterwards (`resolve`), when it is known what is left.
+
+use super::{
+    geometry::Geometry,
+    layout::{
+        BITMAP, DIRECTORY, ENTRY, LONGEST_FOLDER, NO_CHAIN, Owner, POSSIBLE, Stream, UPCASE, table_checksum,
+    },
+    sets::{Flaws, Item, Reading},
+    table::Links,
+    tree::{FolderNotes, Lost, Node, Reached, Tree, time},
+    upcase::Upcase,
+};
+use crate::{
+    arith::{Peek, Sat},
+    chain::{End, Link, Walk, walk},
+    medium::{Extent, Medium, MediumError},
+    progress::Watch,
+};
+use fixedbitset::FixedBitSet;
+use std::collections::VecDeque;
+
+/// A structure that a root entry names: the bitmap or the up-case table.
+#[derive(Debug, Clone)]
+pub struct Owned {
+    /// The entry, with its index in the root; `None` when there is none.
+    pub entry: Option<(u32, Owner)>,
+    /// Further entries of the same type: their indices.
+    pub doubles: Vec<u32>,
+    /// Its clusters, as believed.
+    pub clusters: Vec<u32>,
+    /// Its bytes, as they stand there.
+    pub bytes: Vec<u8>,
+    /// First cluster and length can be used.
+    pub usable: bool,
+}
+
+impl Owned {
+    fn none() -> Self {
+        Self { entry: None, doubles: Vec::new(), clusters: Vec::new(), bytes: Vec::new(), usable: false }
+    }
+}
+
+/// Everything that was read.
+pub struct Survey {
+    /// Where everything lies.
+    pub geometry: Geometry,
+    /// The believed table.
+    pub links: Links,
+    /// Folders and files.
+    pub tree: Tree,
+    /// Clusters that belong to something.
+    pub claimed: FixedBitSet,
+    /// Clusters that the bitmap has in use.
+    pub used: FixedBitSet,
+    /// The bitmap; TexFAT has a second one, which is not read.
+    pub bitmap: Owned,
+    /// The up-case table.
+    pub upcase: Owned,
+    /// The table that names are compared by.
+    pub capitals: Upcase,
+    /// The label, with the index of its entry, and whether its length is one.
+    pub label: Option<(u32, String, bool)>,
+    /// Further labels.
+    pub labels: Vec<u32>,
+}
+
+/// The content of a folder and where each entry of it stands.
+pub struct Content {
+    /// The bytes.
+    pub bytes: Vec<u8>,
+    places: Vec<Extent>,
+}
+
+impl Content {
+    /// Where entry `index` stands: bytes from the start of the volume.
+    pub fn place(&self, index: u32) -> Option<u64> {
+        let mut at = index.wide().times(ENTRY.wide());
+        for place in &self.places {
+            if at < place.length {
+                return Some(place.offset.plus(at));
+            }
+            at = at.minus(place.length);
+        }
+        None
+    }
+    /// Entries there is room for.
+    pub fn entries(&self) -> u32 {
+        self.bytes.len().per(ENTRY).narrow()
+    }
+}
+
+/// The survey in the making.
+pub(super) struct Surveyor<'m> {
+    pub(super) medium: &'m dyn Medium,
+    pub(super) out: Survey,
+    seen: FixedBitSet,
+    queue: VecDeque<u32>,
+    /// Nodes that do not fit as they stand.
+    pub(super) waiting: Vec<u32>,
+    /// Sets behind an end mark: folder, place, set.
+    behind: Vec<(u32, u64, Item)>,
+}
+
+/// Surveys the volume.
+pub fn survey(
+    medium: &dyn Medium,
+    geometry: &Geometry,
+    flags: u16,
+    watch: &dyn Watch,
+) -> Result<Survey, MediumError> {
+    let bits = geometry.last_cluster().plus(1).size();
+    let out = Survey {
+        geometry: *geometry,
+        links: Links::new(geometry, flags),
+        tree: Tree::default(),
+        claimed: FixedBitSet::with_capacity(bits),
+        used: FixedBitSet::with_capacity(bits),
+        bitmap: Owned::none(),
+        upcase: Owned::none(),
+        capitals: Upcase::default(),
+        label: None,
+        labels: Vec::new(),
+    };
+    let mut surveyor = Surveyor {
+        medium,
+        out,
+        seen: FixedBitSet::with_capacity(bits),
+        queue: VecDeque::new(),
+        waiting: Vec::new(),
+        behind: Vec::new(),
+    };
+    surveyor.run(watch)?;
+    Ok(surveyor.out)
+}
+
+impl Surveyor<'_> {
+    fn run(&mut self, watch: &dyn Watch) -> Result<(), MediumError> {
+        self.root();
+        self.owned();
+        self.read_folders(watch)?;
+        // Each turn settles something for good, and there is only so much.
+        for _ in 0..64 {
+            let before = (self.out.tree.nodes.len(), self.waiting.len());
+            self.accept_behind();
+            self.resolve();
+            self.adopt_deleted();
+            self.adopt_orphans();
+            self.read_folders(watch)?;
+            if before == (self.out.tree.nodes.len(), self.waiting.len()) && self.waiting.is_empty() {
+                break;
+            }
+        }
+        self.find_lost();
+        self.twice();
+        Ok(())
+    }
+
+    pub(super) fn node(&self, number: u32) -> Option<&Node> {
+        self.out.tree.node(number)
+    }
+    pub(super) fn change(&mut self, number: u32, with: impl FnOnce(&mut Node)) {
+        if let Some(node) = self.out.tree.nodes.get_mut(number.size()) {
+            with(node);
+        }
+    }
+
+    /// Walks the table's chain from `first`, in copy `copy` or as it is believed.
+    pub(super) fn walk(&mut self, first: u32, copy: Option<usize>) -> Walk {
+        let (links, medium) = (&mut self.out.links, self.medium);
+        walk(first, &self.out.claimed, &mut self.seen, |cluster| {
+            let link = match copy {
+                Some(copy) => links.in_copy(medium, copy, cluster),
+                None => links.get(medium, cluster),
+            };
+            (link, false)
+        })
+    }
+
+    fn root(&mut self) {
+        let first = self.out.geometry.root_cluster;
+        let walk = self.walk(first, None);
+        let fault = (walk.end != End::Proper).then_some((walk.last, walk.end));
+        self.out.tree.nodes.push(Node {
+            parent: 0,
+            name: "".into(),
+            place: 0,
+            index: 0,
+            entries: 0,
+            stream: Stream::default(),
+            attributes: DIRECTORY,
+            modified: None,
+            folder: true,
+            first,
+            length: 0,
+            row: false,
+            flaws: super::resolve::flaw_of(walk.end),
+            reached: Reached::Tree,
+            fault,
+        });
+        self.claim(0, &walk.runs);
+        if fault.is_some() {
+            self.end_root();
+        }
+        self.queue.push_back(0);
+    }
+
+    /// The root has no length, so a broken chain goes on where its entries do, or ends.
+    fn end_root(&mut self) {
+        let mut at = self.last_of(0);
+        let each = self.out.geometry.cluster_bytes().size();
+        loop {
+            let bytes = self.medium.lenient(self.out.geometry.cluster_place(at), each).bytes;
+            let full = bytes.chunks_exact(ENTRY).all(|raw| raw.byte(0) != 0);
+            let next = at.plus(1);
+            let goes_on = full && self.out.geometry.has(next) && !self.out.claimed.contains(next.size()) && {
+                self.holds_a_set(next)
+            };
+            if !goes_on {
+                break;
+            }
+            self.out.links.believe(at, Link::Next(next), super::table::Because::Guess);
+            self.claim(0, &[(next, 1)]);
+            self.change(0, |node| node.flaws |= Flaws::GUESSED);
+            at = next;
+        }
+        self.out.links.believe(at, Link::End, super::table::Because::Derived);
+    }
+
+    fn last_of(&mut self, number: u32) -> u32 {
+        self.out.clusters(self.medium, number).last().copied().unwrap_or(0)
+    }
+
+    /// Gives runs of clusters to a node.
+    pub(super) fn claim(&mut self, number: u32, runs: &[(u32, u32)]) {
+        let mut length = 0_u32;
+        for (start, count) in runs {
+            let from = start.size();
+            let end = from.plus(count.size()).min(self.out.claimed.len());
+            if from < end {
+                self.out.claimed.insert_range(from..end);
+            }
+            length = length.plus(*count);
+        }
+        self.change(number, |node| node.length = node.length.plus(length));
+    }
+
+    /// Reads the bitmap and the up-case table.
+    fn owned(&mut self) {
+        let content = self.out.content(self.medium, 0);
+        let reading = Reading::of(&content.bytes, &self.out.capitals, true);
+        let mut owners = [(BITMAP, Owned::none()), (UPCASE, Owned::none())];
+        for (index, kind, owner) in reading.owners {
+            for (wanted, owned) in &mut owners {
+                // The second bitmap of TexFAT (section 7.1.2) is the second table's.
+                let second = kind == BITMAP && owner.flags & 1 == 1 && self.out.geometry.tables == 2;
+                if kind == *wanted && !second {
+                    match owned.entry {
+                        None => owned.entry = Some((index, owner)),
+                        Some(_) => owned.doubles.push(index),
+                    }
+                }
+            }
+            if kind == BITMAP && owner.flags & 1 == 1 && self.out.geometry.tables == 2 {
+                let count = self.out.geometry.clusters_for(owner.length).narrow();
+                self.claim_quietly(owner.first, count);
+            }
+        }
+        let [(_, bitmap), (_, upcase)] = owners;
+        self.out.bitmap = self.take_bitmap(bitmap);
+        self.out.upcase = self.take_upcase(upcase);
+        let bytes = std::mem::take(&mut self.out.bitmap.bytes);
+        for cluster in 2..=self.out.geometry.last_cluster() {
+            let bit = cluster.minus(2);
+            if bytes.byte(bit.per(8).size()) >> bit.rest(8) & 1 == 1 {
+                self.out.used.insert(cluster.size());
+            }
+        }
+        self.out.bitmap.bytes = bytes;
+        if let Some(table) = Upcase::decode(&self.out.upcase.bytes).filter(|_| self.upcase_fits()) {
+            self.out.capitals = table;
+        }
+    }
+
+    fn upcase_fits(&self) -> bool {
+        self.out
+            .upcase
+            .entry
+            .is_some_and(|(_, owner)| table_checksum(&self.out.upcase.bytes) == owner.checksum)
+    }
+
+    fn claim_quietly(&mut self, first: u32, count: u32) {
+        for cluster in (first..).take(count.size()).filter(|cluster| self.out.geometry.has(*cluster)) {
+            self.out.claimed.insert(cluster.size());
+        }
+    }
+
+    /// The clusters of a structure that lies in a row, as Linux reads it, or as a chain.
+    fn clusters_of(&mut self, first: u32, count: u32) -> Vec<u32> {
+        let walk = self.walk(first, None);
+        if walk.end == End::Proper && walk.length == count {
+            walk.clusters().collect()
+        } else {
+            (first..).take(count.size()).filter(|cluster| self.out.geometry.has(*cluster)).collect()
+        }
+    }
+
+    fn take_bitmap(&mut self, mut owned: Owned) -> Owned {
+        let g = self.out.geometry;
+        let needed = g.bitmap_bytes();
+        let count = g.clusters_for(needed).narrow();
+        let said = owned.entry.map_or(0, |(_, owner)| owner.first);
+        // Where its entry leads nowhere, it usually stands in cluster 2; a bitmap has itself in use.
+        for (first, by_entry) in [(said, true), (2, false)] {
+            if !g.has(first) || !g.has(first.plus(count).minus(1)) || self.out.claimed.contains(first.size())
+            {
+                continue;
+            }
+            let clusters = self.clusters_of(first, count);
+            let bytes = self.read(&clusters, needed);
+            let set = |cluster: u32| {
+                bytes.byte(cluster.minus(2).per(8).size()) >> cluster.minus(2).rest(8) & 1 == 1
+            };
+            let own = clusters.iter().filter(|cluster| set(**cluster)).count();
+            let good = own.times(2) > clusters.len() && set(g.root_cluster);
+            let strict = self.is_bitmap(&clusters, &bytes);
+            if by_entry && said != 2 && !strict && self.stands_at_two(count, needed) {
+                continue;
+            }
+            if by_entry || good {
+                owned.usable = by_entry;
+                for cluster in &clusters {
+                    self.out.claimed.insert(cluster.size());
+                }
+                owned.clusters = clusters;
+                owned.bytes = bytes;
+                break;
+            }
+        }
+        owned
+    }
+
+    fn stands_at_two(&mut self, count: u32, needed: u64) -> bool {
+        let clusters: Vec<u32> = (2..).take(count.size()).collect();
+        let bytes = self.read(&clusters, needed);
+        !self.out.claimed.contains(2) && self.is_bitmap(&clusters, &bytes)
+    }
+
+    /// True when a bitmap has everything in use that is, and nothing behind the last cluster.
+    fn is_bitmap(&self, clusters: &[u32], bytes: &[u8]) -> bool {
+        let g = self.out.geometry;
+        let set = |cluster: u32| {
+            let bit = cluster.minus(2);
+            bytes.byte(bit.per(8).size()) >> bit.rest(8) & 1 == 1
+        };
+        let rest = (g.clusters..g.clusters.per_up(8).times(8)).any(|bit| set(bit.plus(2)));
+        !rest && set(g.root_cluster) && clusters.iter().all(|cluster| set(*cluster))
+    }
+
+    fn take_upcase(&mut self, mut owned: Owned) -> Owned {
+        let g = self.out.geometry;
+        let said = owned.entry.map(|(_, owner)| owner);
+        let mut tries: Vec<(u32, u64, bool)> = Vec::new();
+        if let Some(owner) = said.filter(|owner| owner.length > 0 && owner.length <= 131_072) {
+            tries.push((owner.first, owner.length, true));
+        }
+        // Without its entry it usually stands behind the bitmap.
+        let behind = self.out.bitmap.clusters.last().map_or(2, |last| last.plus(1));
+        let recommended = super::upcase::RECOMMENDED_BYTES.wide();
+        for first in [said.map_or(0, |owner| owner.first), behind, 3] {
+            tries.push((first, recommended, false));
+        }
+        for (first, length, by_entry) in tries {
+            let count = g.clusters_for(length).narrow();
+            if !g.has(first) || !g.has(first.plus(count).minus(1)) || self.out.claimed.contains(first.size())
+            {
+                continue;
+            }
+            let clusters = self.clusters_of(first, count);
+            let bytes = self.read(&clusters, length);
+            let good = Upcase::is_recommended(&bytes)
+                || said.is_some_and(|owner| by_entry && table_checksum(&bytes) == owner.checksum);
+            let begins = super::geometry::begins_as_upcase(&bytes);
+            if good || by_entry && begins {
+                owned.usable = by_entry;
+                for cluster in &clusters {
+                    self.out.claimed.insert(cluster.size());
+                }
+                owned.clusters = clusters;
+                owned.bytes = bytes;
+                break;
+            }
+        }
+        owned
+    }
+
+    fn read(&self, clusters: &[u32], length: u64) -> Vec<u8> {
+        let mut bytes = Vec::new();
+        for place in places(&self.out.geometry, clusters) {
+            bytes.extend(self.medium.lenient(place.offset, place.length.size()).bytes);
+        }
+        bytes.truncate(length.size());
+        bytes
+    }
+
+    fn read_folders(&mut self, watch: &dyn Watch) -> Result<(), MediumError> {
+        while let Some(number) = self.queue.pop_front() {
+            if watch.stop() {
+                return Err(MediumError::Stopped);
+            }
+            let known = self.out.tree.nodes.len().wide();
+            watch.at("reading folders", known.minus(self.queue.len().wide()), known);
+            let content = self.out.content(self.medium, number);
+            let reading = Reading::of(&content.bytes, &self.out.capitals, number == 0);
+            self.take_in(number, &content, reading);
+        }
+        Ok(())
+    }
+
+    /// Clusters that the root folder turned out to go on in: what they hold is taken in.
+    pub(super) fn root_goes_on(&mut self, next: u32) {
+        let before = self.out.content(self.medium, 0).entries();
+        let last = self.last_of(0);
+        self.out.links.believe(last, Link::Next(next), super::table::Because::Guess);
+        self.out.links.believe(next, Link::End, super::table::Because::Derived);
+        self.claim(0, &[(next, 1)]);
+        self.change(0, |node| node.flaws |= Flaws::GUESSED);
+        let content = self.out.content(self.medium, 0);
+        let mut reading = Reading::of(&content.bytes, &self.out.capitals, true);
+        reading.items.retain(|item| item.index >= before);
+        reading.labels.clear();
+        self.out.tree.notes.remove(&0);
+        self.take_in(0, &content, reading);
+    }
+
+    /// True when the root's chain broke off and its last cluster has no end mark.
+    pub(super) fn root_breaks_off(&mut self) -> bool {
+        let last = self.last_of(0);
+        let each = self.out.geometry.cluster_bytes().size();
+        self.node(0).is_some_and(|node| node.fault.is_some()) && {
+            let bytes = self.medium.lenient(self.out.geometry.cluster_place(last), each).bytes;
+            bytes.chunks_exact(ENTRY).all(|raw| raw.byte(0) != 0)
+        }
+    }
+
+    fn take_in(&mut self, number: u32, content: &Content, reading: Reading) {
+        let end = reading.end.unwrap_or_else(|| content.entries());
+        let mut notes = FolderNotes {
+            strays: reading.strays,
+            junk: reading.junk,
+            unknown: reading.unknown,
+            tail: reading.tail.map(|first| (end, first)),
+            hides: None,
+        };
+        if number == 0 {
+            for (index, text, ok) in reading.labels {
+                match self.out.label {
+                    None => self.out.label = Some((index, text, ok)),
+                    Some(_) => self.out.labels.push(index),
+                }
+            }
+        }
+        for item in reading.items {
+            let place = content.place(item.index).unwrap_or(0);
+            self.add(number, place, &item, Reached::Tree);
+        }
+        if !reading.behind.is_empty() {
+            notes.hides = Some((end, 0));
+        }
+        for item in reading.behind {
+            let place = content.place(item.index).unwrap_or(0);
+            self.behind.push((number, place, item));
+        }
+        for item in reading.deleted {
+            let place = content.place(item.index).unwrap_or(0);
+            self.out.tree.deleted.push((number, place, item));
+        }
+        if !notes.is_empty() {
+            self.out.tree.notes.insert(number, notes);
+        }
+    }
+
+    /// Adds a file or folder, and gives it its clusters if they fit and meet nobody.
+    pub(super) fn add(&mut self, parent: u32, place: u64, item: &Item, reached: Reached) -> u32 {
+        let number = self.out.tree.nodes.len().narrow();
+        let above = self.node(parent).map_or(Reached::Tree, |node| node.reached);
+        let hidden = matches!(above, Reached::Orphan | Reached::Undeleted);
+        let folder = item.attributes() & DIRECTORY != 0;
+        self.out.tree.nodes.push(Node {
+            parent,
+            name: item.name.clone().into_boxed_str(),
+            place,
+            index: item.index,
+            entries: item.entries(),
+            stream: item.stream,
+            attributes: item.attributes(),
+            modified: time(item.raw.le32(12)),
+            folder,
+            first: item.stream.first,
+            length: 0,
+            row: item.stream.in_a_row(),
+            flaws: item.flaws,
+            reached: if reached == Reached::Tree && hidden { Reached::Orphan } else { reached },
+            fault: None,
+        });
+        self.judge_lengths(number);
+        if self.fits_alone(number) {
+            self.settle(number);
+        } else {
+            self.waiting.push(number);
+        }
+        number
+    }
+
+    fn judge_lengths(&mut self, number: u32) {
+        let each = self.out.geometry.cluster_bytes();
+        self.change(number, |node| {
+            if node.stream.valid > node.stream.length {
+                node.flaws |= Flaws::VALID;
+            }
+            if node.folder {
+                let odd = node.stream.length.rest(each.max(1)) != 0 || node.stream.length > LONGEST_FOLDER;
+                if odd
+                    || node.stream.length == 0 && node.stream.first != 0
+                    || node.stream.valid != node.stream.length
+                {
+                    node.flaws |= Flaws::FOLDER_LENGTH;
+                }
+            }
+            if node.stream.flags & POSSIBLE == 0 || node.stream.flags & !(POSSIBLE | NO_CHAIN) != 0 {
+                node.flaws |= Flaws::FLAGS;
+            }
+        });
+    }
+
+    /// The runs of a node as they stand, if they fit its length and meet nobody.
+    fn fits_alone(&mut self, number: u32) -> bool {
+        let Some(node) = self.node(number).cloned() else { return false };
+        let needed = node.needed(&self.out.geometry);
+        if node.first == 0 {
+            return needed == 0 && !node.row;
+        }
+        if needed == 0 || !self.out.geometry.has(node.first) || needed > self.out.geometry.clusters.wide() {
+            return false;
+        }
+        if node.folder && node.flaws.contains(Flaws::FOLDER_LENGTH) {
+            return false;
+        }
+        let needed = needed.narrow();
+        let runs = if node.row {
+            let end = node.first.wide().plus(needed.wide());
+            if end > self.out.geometry.last_cluster().wide().plus(1) || self.is_claimed(node.first, needed) {
+                return false;
+            }
+            let used =
+                (node.first..).take(needed.size()).all(|cluster| self.out.used.contains(cluster.size()));
+            if !used && self.is_chained(node.first, needed) {
+                return false;
+            }
+            vec![(node.first, needed)]
+        } else {
+            let walk = self.walk(node.first, None);
+            if walk.end != End::Proper || walk.meets.is_some() || walk.length != needed {
+                return false;
+            }
+            walk.runs
+        };
+        self.claim(number, &runs);
+        true
+    }
+
+    /// True when the table has a chain of exactly `needed` clusters, all in use and nobody's.
+    pub(super) fn is_chained(&mut self, first: u32, needed: u32) -> bool {
+        let walk = self.walk(first, None);
+        walk.end == End::Proper
+            && walk.meets.is_none()
+            && walk.length == needed
+            && needed > 1
+            && walk.clusters().all(|cluster| self.out.used.contains(cluster.size()))
+    }
+
+    /// True when any of these clusters belongs to something.
+    pub(super) fn is_claimed(&self, first: u32, count: u32) -> bool {
+        self.out.claimed.contains_any_in_range(first.size()..first.plus(count).size())
+    }
+
+    /// A node whose clusters are known: what follows from them.
+    pub(super) fn settle(&mut self, number: u32) {
+        let Some(node) = self.node(number).cloned() else { return };
+        let runs = self.out.extents(self.medium, number);
+        if runs.iter().any(|extent| extent.end() > self.medium.len()) && node.first != 0 {
+            self.change(number, |node| node.flaws |= Flaws::BEYOND);
+        }
+        if node.folder && node.length > 0 {
+            let start = self.medium.lenient(self.out.geometry.cluster_place(node.first), 512).bytes;
+            if super::sets::looks_like_folder(&start, true) || self.holds_a_set(node.first) {
+                self.queue.push_back(number);
+            } else {
+                self.change(number, |node| node.flaws |= Flaws::NOT_FOLDER);
+            }
+        }
+    }
+
+    /// True when a whole set stands anywhere in a cluster: a folder whose beginning is damaged.
+    pub(super) fn holds_a_set(&self, cluster: u32) -> bool {
+        let each = self.out.geometry.cluster_bytes().min(1 << 20).size();
+        let bytes = self.medium.lenient(self.out.geometry.cluster_place(cluster), each).bytes;
+        let reading = Reading::of(&bytes, &self.out.capitals, false);
+        reading.items.iter().chain(&reading.behind).any(|item| item.flaws.is_empty())
+    }
+
+    /// Sets behind an end mark are real when their clusters fit and are nobody else's.
+    fn accept_behind(&mut self) {
+        for (folder, place, item) in std::mem::take(&mut self.behind) {
+            let needed = self.out.geometry.clusters_for(item.stream.length).narrow();
+            let own = item.stream.first == 0 && needed == 0
+                || self.out.geometry.has(item.stream.first) && {
+                    let row = item.stream.in_a_row();
+                    if row {
+                        self.out.geometry.has(item.stream.first.plus(needed).minus(1))
+                            && !self.is_claimed(item.stream.first, needed)
+                    } else {
+                        let walk = self.walk(item.stream.first, None);
+                        walk.end == End::Proper && walk.meets.is_none() && walk.length == needed
+                    }
+                };
+            if own {
+                self.add(folder, place, &item, Reached::BehindEnd);
+                if let Some(notes) = self.out.tree.notes.get_mut(&folder)
+                    && let Some((_, count)) = &mut notes.hides
+                {
+                    *count = count.plus(1);
+                }
+            }
+        }
+    }
+
+    /// Names that a folder has twice (section 7.7: names are unique, case apart).
+    fn twice(&mut self) {
+        let mut seen: std::collections::HashSet<(u32, Vec<u16>)> = std::collections::HashSet::new();
+        let mut doubles = Vec::new();
+        for (number, node) in self.out.tree.below_root() {
+            let units: Vec<u16> = node.name.encode_utf16().collect();
+            if !seen.insert((node.parent, self.out.capitals.upper(&units))) {
+                doubles.push(number);
+            }
+        }
+        for number in doubles {
+            self.change(number, |node| node.flaws |= Flaws::TWICE);
+        }
+    }
+
+    pub(super) fn push_lost(&mut self, lost: Lost) {
+        self.out.tree.lost.push(lost);
+    }
+}
+
+/// The places of clusters, neighbours as one.
+pub(super) fn places(geometry: &Geometry, clusters: &[u32]) -> Vec<Extent> {
+    let mut found: Vec<Extent> = Vec::new();
+    let each = geometry.cluster_bytes();
+    for cluster in clusters {
+        let offset = geometry.cluster_place(*cluster);
+        match found.last_mut() {
+            Some(last) if last.end() == offset => last.length = last.length.plus(each),
+            _ => found.push(Extent::new(offset, each)),
+        }
+    }
+    found
+}
+
+impl Survey {
+    /// The clusters of a node, in order.
+    pub fn clusters(&mut self, medium: &dyn Medium, number: u32) -> Vec<u32> {
+        let Some(node) = self.tree.node(number).cloned() else { return Vec::new() };
+        self.chain(medium, node.first, node.length, node.row)
+    }
+
+    /// `length` clusters from `first`, in a row or as the table is believed.
+    pub fn chain(&mut self, medium: &dyn Medium, first: u32, length: u32, row: bool) -> Vec<u32> {
+        if row {
+            return (first..).take(length.size()).collect();
+        }
+        let mut found = Vec::new();
+        let mut at = first;
+        while found.len().narrow() < length {
+            found.push(at);
+            match self.links.get(medium, at) {
+                Link::Next(next) => at = next,
+                _ => break,
+            }
+        }
+        found
+    }
+
+    /// The places of a node's clusters; a file's last one is cut at its length.
+    pub fn extents(&mut self, medium: &dyn Medium, number: u32) -> Vec<Extent> {
+        let Some(node) = self.tree.node(number).cloned() else { return Vec::new() };
+        let mut found = if node.row {
+            let length = node.length.wide().times(self.geometry.cluster_bytes());
+            if length == 0 {
+                Vec::new()
+            } else {
+                vec![Extent::new(self.geometry.cluster_place(node.first), length)]
+            }
+        } else {
+            let clusters = self.clusters(medium, number);
+            places(&self.geometry, &clusters)
+        };
+        if number != 0 && !node.folder {
+            let mut left = node.stream.length;
+            for extent in &mut found {
+                extent.length = extent.length.min(left);
+                left = left.minus(extent.length);
+            }
+            found.retain(|extent| extent.length > 0);
+        }
+        found
+    }
+
+    /// The content of a folder.
+    pub fn content(&mut self, medium: &dyn Medium, number: u32) -> Content {
+        let clusters = self.clusters(medium, number);
+        let places = places(&self.geometry, &clusters);
+        let mut bytes = Vec::new();
+        for place in &places {
+            let room = LONGEST_FOLDER.minus(bytes.len().wide()).min(place.length);
+            bytes.extend(medium.lenient(place.offset, room.size()).bytes);
+        }
+        Content { bytes, places }
+    }
+}

@@ -1,0 +1,168 @@
+//! Damage to entry sets and folders.
+
+use super::{CROWDED, FOLDER, Fault, LONG, OTHER, PIECES, Patient, README, ROW, fault};
+use punchdog_core::medium::Extent;
+
+/// The last entries of a folder that are empty: where, and how many.
+fn end_of(p: &Patient, path: &str) -> u64 {
+    let made = p.find(path);
+    let each = usize::try_from(p.geometry.cluster_bytes()).expect("a small cluster");
+    for cluster in &made.clusters {
+        let bytes = p.read(p.geometry.cluster_place(*cluster), each);
+        if let Some(used) = bytes.chunks(32).position(|entry| entry[0] == 0) {
+            return p.geometry.cluster_place(*cluster) + used as u64 * 32;
+        }
+    }
+    panic!("the lab leaves room at the end of {path}")
+}
+
+fn all_of(p: &Patient, path: &str) -> Extent {
+    let made = p.find(path);
+    Extent::new(made.entry, u64::from(made.entries) * 32)
+}
+
+fn touched(p: &mut Patient, path: &str) {
+    let all = all_of(p, path);
+    p.damaged.push(all);
+}
+
+pub(super) const ALL: &[Fault] = &[
+    fault("set checksum wrong", "exfat/set-checksum", |p, _| {
+        let at = p.find(README).entry + 2;
+        p.write(at, &[0xAA, 0x55]);
+    }),
+    fault("a byte of the times changed", "exfat/set-checksum", |p, _| {
+        let at = p.find(ROW).entry + 13;
+        p.write(at, &[0x66]);
+        touched(p, ROW);
+    }),
+    fault("secondary count 1", "exfat/secondary-count", |p, _| {
+        let at = p.find(LONG).entry + 1;
+        p.write(at, &[1]);
+    }),
+    fault("secondary count 200", "exfat/secondary-count", |p, _| {
+        let at = p.find(README).entry + 1;
+        p.write(at, &[200]);
+    }),
+    fault("stream entry lost its type", "exfat/set-entry-type", |p, _| {
+        let at = p.find(OTHER).entry + 32;
+        p.write(at, &[0x41]);
+    }),
+    fault("name entry lost its type", "exfat/set-entry-type", |p, _| {
+        let at = p.find(LONG).entry + 96;
+        p.write(at, &[0x77]);
+    }),
+    fault("name length wrong", "exfat/name-length", |p, _| {
+        p.write_set(README, 35, &[7]);
+    }),
+    fault("name hash wrong", "exfat/name-hash", |p, _| p.write_set(ROW, 36, &[1, 2])),
+    fault("a slash in a name", "exfat/name-illegal", |p, _| {
+        p.write_set(README, 68, b"/");
+        p.moves(&[README]);
+        touched(p, README);
+    }),
+    fault("a control character in a name", "exfat/name-illegal", |p, _| {
+        p.write_set("ledges.csv", 66, &[3]);
+        p.moves(&["ledges.csv"]);
+        touched(p, "ledges.csv");
+    }),
+    fault("the same name twice", "exfat/name-doubled", |p, _| {
+        let (one, other) = (
+            p.find("Recordings/Thumbs/spectrogram number 003.png"),
+            p.find("Recordings/Thumbs/spectrogram number 004.png"),
+        );
+        // The digit that differs, and with it the hash.
+        let digit = p.read(one.entry + 32 + 32 + 32 + 2 + (21 - 15) * 2, 2);
+        let hash = p.read(one.entry + 36, 2);
+        p.write(other.entry + 32 + 32 + 32 + 2 + (21 - 15) * 2, &digit);
+        p.write(other.entry + 36, &hash);
+        p.sum_set(&other);
+        p.moves(&[
+            "Recordings/Thumbs/spectrogram number 003.png",
+            "Recordings/Thumbs/spectrogram number 004.png",
+        ]);
+        touched(p, "Recordings/Thumbs/spectrogram number 004.png");
+    }),
+    fault("more bytes valid than there are", "exfat/valid-length", |p, _| {
+        let size = p.find(OTHER).size + 5;
+        p.write_set(OTHER, 40, &size.to_le_bytes());
+    }),
+    fault("folder length 0", "exfat/folder-length", |p, _| {
+        p.write_set(FOLDER, 56, &[0; 8]);
+        p.write_set(FOLDER, 40, &[0; 8]);
+    }),
+    fault("folder length odd", "exfat/folder-length", |p, _| {
+        let length = p.geometry.clusters_for(1) * p.geometry.cluster_bytes() - 7;
+        p.write_set(FOLDER, 56, &length.to_le_bytes());
+    }),
+    fault("folder length huge", "exfat/folder-length", |p, _| {
+        p.write_set("Logs", 56, &(1_u64 << 40).to_le_bytes());
+    }),
+    fault("allocation flag cleared", "exfat/stream-flags", |p, _| p.write_set(ROW, 33, &[2])),
+    fault("reserved attribute bits", "exfat/attribute-bits", |p, _| p.write_set(README, 4, &[0x20, 0x40])),
+    fault("empty file with a first cluster", "exfat/first-cluster-unused", |p, _| {
+        let unused = p.unused(1).to_le_bytes();
+        p.write_set("Logs/2026/EMPTY.CSV", 52, &unused);
+    }),
+    fault("end mark in the middle of a folder", "exfat/end-mark-early", |p, _| {
+        let made = p.find("Recordings/dawn 0001.wav");
+        p.write(made.entry, &[0]);
+        // The set itself is lost; what follows it is not.
+        p.moves(&["Recordings/dawn 0001.wav"]);
+    }),
+    fault("garbage behind the end mark", "exfat/folder-tail", |p, s| {
+        let at = end_of(p, "Möwen und Lummen") + 32;
+        let noise: Vec<u8> = s.bytes(64).iter().map(|byte| byte | 0x81).collect();
+        p.write(at, &noise);
+    }),
+    fault("name entries without a file", "exfat/stray-entry", |p, _| {
+        let at = end_of(p, "Logs/2026");
+        p.write(at, &[0xC1, 0, b'x', 0, b'y', 0]);
+    }),
+    fault("entries that no host wrote", "exfat/junk-entry", |p, _| {
+        let at = end_of(p, "Logs/2026");
+        p.write(at, &[0x85, 0x02, 7, 7, 7, 7, 7, 7, 7, 7]);
+    }),
+    fault("a set marked deleted, clusters in use", "exfat/deleted-in-use", |p, _| {
+        let made = p.find(PIECES);
+        for entry in 0..u64::from(made.entries) {
+            let at = made.entry + entry * 32;
+            let kind = p.read(at, 1)[0] & 0x7F;
+            p.write(at, &[kind]);
+        }
+    }),
+    Fault {
+        choose: &[("deleted-in-use", "free")],
+        ..fault("a delete to be finished", "exfat/deleted-in-use", |p, _| {
+            let made = p.find(ROW);
+            for entry in 0..u64::from(made.entries) {
+                let at = made.entry + entry * 32;
+                let kind = p.read(at, 1)[0] & 0x7F;
+                p.write(at, &[kind]);
+            }
+            p.cost(&[ROW]);
+        })
+    },
+    fault("a set lost, its clusters in use", "exfat/lost-clusters", |p, _| {
+        let all = all_of(p, OTHER);
+        p.fill(all.offset, all.length, 0x05);
+        p.moves(&[OTHER]);
+        p.costs.push(OTHER.to_owned());
+        let (place, _) = p.bit(p.find(OTHER).clusters[0]);
+        p.damaged.push(Extent::new(place, 4));
+    }),
+    fault("a folder's set lost", "exfat/lost-folder", |p, _| {
+        let all = all_of(p, FOLDER);
+        p.fill(all.offset, all.length, 0x05);
+        p.moves(&[FOLDER]);
+        let place = p.geometry.cluster_place(p.find(FOLDER).clusters[0]);
+        p.damaged.push(Extent::new(place, 64));
+    }),
+    fault("a folder in pieces, its set lost", "exfat/lost-folder", |p, _| {
+        let all = all_of(p, CROWDED);
+        p.fill(all.offset, all.length, 0x05);
+        p.moves(&[CROWDED]);
+        let place = p.geometry.cluster_place(p.find(CROWDED).clusters[0]);
+        p.damaged.push(Extent::new(place, 64));
+    }),
+];
