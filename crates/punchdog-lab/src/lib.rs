@@ -1,8 +1,9 @@
 //! Made-up patients: fresh volumes, files and faults, all from a seed.
 //!
 //! Used by the demo, the tests and the benches. In reading order: [`seed`] (numbers),
-//! [`canvas`] (where the bytes go), [`content`] (what files hold), [`fat`] (filling a FAT volume),
-//! [`station`] (the seabird field station's cards), [`faults`] (damage, as a table).
+//! [`canvas`] (where the bytes go), [`content`] (what files hold), [`fat`] and [`exfat`] (filling
+//! volumes), [`station`] (the seabird field station's cards), [`faults`] and
+//! [`exfat_faults`] (damage, as tables).
 
 pub mod canvas;
 pub mod content;

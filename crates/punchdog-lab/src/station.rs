@@ -1,7 +1,7 @@
 //! The seabird field station on Skerry Point: what its cards hold, and what happened to them.
 
 use crate::{
-    content,
+    content, exfat, exfat_faults,
     fat::{Filler, Lie},
     faults::Patient,
     seed::Seed,
@@ -119,6 +119,73 @@ pub fn camera_card() -> io::Result<Card> {
     Ok(Card {
         name: "nest-camera",
         story: "the card was pulled while the camera wrote; sector 0 is gone",
+        sound,
+        patient,
+    })
+}
+
+/// The sound recorder's card, sound and after its accident.
+pub struct RecorderCard {
+    /// Its file name in the demo folder, without an ending.
+    pub name: &'static str,
+    /// What happened, in a sentence.
+    pub story: &'static str,
+    /// The sound card.
+    pub sound: exfat_faults::Patient,
+    /// The card as it came in.
+    pub patient: exfat_faults::Patient,
+}
+
+/// The sound recorder's card: exFAT, 96 MiB. Another device wrote its mark into the first sectors,
+/// and the battery died while a recording was being closed.
+///
+/// # Errors
+/// When the card is too small for its files, which it is not.
+pub fn recorder_card() -> io::Result<RecorderCard> {
+    let wish = punchdog_core::exfat::fresh::Wish {
+        bytes: 96 << 20,
+        sector_bytes: 512,
+        cluster_bytes: 32 << 10,
+        tables: 1,
+        label: "DAWNCHORUS".to_owned(),
+        serial: 0x50FD_DA3B,
+    };
+    let mut seed = Seed::new(4_415);
+    let mut filler = exfat::Filler::new(&wish, vec![0; 96 << 20])?;
+    filler.file("recorder settings.txt", &content::note(&mut seed, 8), Lie::Row)?;
+    for (number, ledge) in ["Ledge 03", "Ledge 09", "Ledge 17"].iter().enumerate() {
+        filler.folder(ledge, 1, Lie::Row)?;
+        for day in 1..=12 {
+            let samples = 30_000 + u32::try_from(seed.below(60_000)).unwrap_or(0);
+            let lie = if day % 4 == 0 { Lie::Pieces(1) } else { Lie::Row };
+            let path = format!("{ledge}/2026-05-{day:02} dawn chorus, recorder {}.wav", number + 1);
+            filler.file(&path, &content::sound(&mut seed, samples), lie)?;
+        }
+    }
+    filler.folder("Listening notes", 1, Lie::Row)?;
+    for bird in ["Tordalk", "Trottellumme", "Dreizehenmöwe", "Krähenscharbe", "Eissturmvogel"] {
+        filler.file(&format!("Listening notes/{bird}.txt"), &content::note(&mut seed, 30), Lie::Gaps)?;
+    }
+    let begun = content::sound(&mut seed, 40_000);
+    filler.reserved("Ledge 17/2026-05-13 not closed.wav", &begun, begun.len() as u64 * 2, Lie::Row)?;
+    let sound = exfat_faults::Patient::new(filler.finish()?);
+    let mut patient = sound.clone();
+    patient.write(120, b"DEVICE MARK 7");
+    patient.write(106, &[2]);
+    // The up-case table's entry was freed, and two recordings lost the bits of their clusters.
+    let entry = patient.root_entry(2);
+    patient.write(entry, &[2]);
+    for path in
+        ["Ledge 17/2026-05-11 dawn chorus, recorder 3.wav", "Ledge 17/2026-05-12 dawn chorus, recorder 3.wav"]
+    {
+        for cluster in patient.find(path).clusters {
+            patient.set_bit(cluster, false);
+        }
+    }
+    patient.write_set("Ledge 17/2026-05-10 dawn chorus, recorder 3.wav", 33, &[1]);
+    Ok(RecorderCard {
+        name: "sound-recorder",
+        story: "another device marked the card, then the battery died during a recording",
         sound,
         patient,
     })

@@ -33,6 +33,10 @@ pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
         write_with_holes(&dir.join(format!("{}.sound.img", card.name)), &card.sound.bytes)?;
         page.beside(22, &format!("{}.img", card.name), page::STRONG, &format!("{}.", card.story));
     }
+    let recorder = station::recorder_card()?;
+    write_with_holes(&dir.join(format!("{}.img", recorder.name)), &recorder.patient.bytes)?;
+    write_with_holes(&dir.join(format!("{}.sound.img", recorder.name)), &recorder.sound.bytes)?;
+    page.beside(22, &format!("{}.img", recorder.name), page::STRONG, &format!("{}.", recorder.story));
     let (sound, damaged) = station::field_stick()?;
     write_with_holes(&dir.join("field-stick.img"), &damaged)?;
     write_with_holes(&dir.join("field-stick.sound.img"), &sound)?;
@@ -115,6 +119,7 @@ fn verify(copy: &Path, sound: &Patient) -> anyhow::Result<Verdict> {
     );
     page.next(&[
         ("punchdog explain tide-logger.img".to_owned(), "the other patient: a damaged allocation table"),
+        ("punchdog explain sound-recorder.img".to_owned(), "an exFAT card that shows as RAW"),
         ("punchdog scout field-stick.img".to_owned(), "a disk that shows no volume"),
         ("punchdog fields nest-camera.img".to_owned(), "what Punchdog believes of each boot sector field"),
     ]);

@@ -3,6 +3,7 @@
 use super::{guest, setup::Machine};
 use anyhow::Context;
 use punchdog_core::{
+    exfat,
     family::{self, Kind, Wanted},
     fat::{FatVolume, fresh::Wish},
     forecast::HostForecast,
@@ -13,6 +14,7 @@ use punchdog_core::{
     progress::Silent,
 };
 use punchdog_lab::{
+    exfat_faults,
     fat::{Filler, everyday, small},
     faults::{self, Fault, Patient},
     seed::Seed,
@@ -28,6 +30,8 @@ const VOLUMES: [(Kind, u32, u32); 4] =
 pub(crate) struct Case {
     /// Fault and volume.
     pub(crate) name: String,
+    /// The kernel's driver for it.
+    pub(crate) driver: &'static str,
     /// The damaged volume.
     pub(crate) before: Vec<u8>,
     /// The mended one.
@@ -47,6 +51,7 @@ pub(crate) struct Case {
 /// A volume that the kernel filled, with what it put there.
 pub(crate) struct FilledByKernel {
     name: String,
+    kind: Kind,
     bytes: Vec<u8>,
     files: BTreeMap<String, String>,
     trouble: Option<String>,
@@ -89,7 +94,7 @@ fn case(
     let trouble = trouble.or_else(|| forecast.is_none().then(|| "not recognised".to_owned()));
     let basis = punchdog_core::forecast::Basis::Driver;
     let forecast = forecast.unwrap_or_else(|| HostForecast::mounts("linux", basis));
-    Case { name, before, after, forecast, files, contents, writable: true, trouble }
+    Case { name, driver: "vfat", before, after, forecast, files, contents, writable: true, trouble }
 }
 
 fn of_fault(fault: &Fault, volume: (Kind, u32, u32), seed: u64) -> Case {
@@ -113,13 +118,45 @@ pub(crate) type Recipe<'a> = Box<dyn Fn() -> anyhow::Result<Case> + Send + Sync 
 /// Every fault of the lab on four volumes.
 pub(crate) fn of_matrix<'a>(only: Option<&str>) -> Vec<Recipe<'a>> {
     let mut recipes: Vec<Recipe<'a>> = Vec::new();
-    for fault in faults::all().filter(|fault| only.is_none_or(|part| fault.name.contains(part))) {
+    // "exfat:…" and "fat:…" take one family only.
+    let split = only.and_then(|text| text.split_once(':'));
+    let (family, only) = split.map_or((None, only), |(family, part)| (Some(family), Some(part)));
+    let fat = family.is_none_or(|family| family == "fat");
+    let exfat = family.is_none_or(|family| family == "exfat");
+    for fault in faults::all().filter(|fault| fat && only.is_none_or(|part| fault.name.contains(part))) {
         for volume in VOLUMES.iter().filter(|(kind, ..)| fault.on.contains(kind)) {
             let seed = 1 + recipes.len() as u64 % 3;
             recipes.push(Box::new(move || Ok(of_fault(fault, *volume, seed))));
         }
     }
+    for fault in
+        exfat_faults::all().filter(|fault| exfat && only.is_none_or(|part| fault.name.contains(part)))
+    {
+        for volume in EXFAT_VOLUMES.iter().filter(|v| fault.tables.is_none_or(|only| only == v.2)) {
+            let seed = 1 + recipes.len() as u64 % 3;
+            recipes.push(Box::new(move || Ok(of_exfat_fault(fault, *volume, seed))));
+        }
+    }
     recipes
+}
+
+/// Sector bytes, cluster bytes, tables.
+const EXFAT_VOLUMES: [(u32, u32, u32); 4] = [(512, 512, 1), (512, 4096, 1), (4096, 4096, 1), (512, 1024, 2)];
+
+fn of_exfat_fault(fault: &exfat_faults::Fault, volume: (u32, u32, u32), seed: u64) -> Case {
+    let wish = punchdog_lab::exfat::small(volume.0, volume.1, volume.2);
+    let mut patient = exfat_faults::Patient::new(punchdog_lab::exfat::everyday(&wish, seed));
+    (fault.make)(&mut patient, &mut Seed::new(seed));
+    let (mut files, mut contents) = (BTreeMap::new(), BTreeSet::new());
+    for made in patient.live().filter(|made| !made.folder && !patient.costs.contains(&made.path)) {
+        if patient.moved.contains(&made.path) {
+            contents.insert(made.sha256.clone());
+        } else {
+            files.insert(made.path.clone(), made.sha256.clone());
+        }
+    }
+    let name = format!("{} (exfat {}/{}/{})", fault.name, volume.0, volume.1, volume.2);
+    Case { driver: "exfat", ..case(name, patient.bytes, fault.choose, files, contents) }
 }
 
 /// The station's cards.
@@ -151,13 +188,30 @@ pub(crate) fn filled(machine: &Machine) -> anyhow::Result<Vec<FilledByKernel>> {
         let wish =
             Wish { kind, bytes, sector_bytes, cluster_bytes, tables: 2, label: *b"LANE       ", serial: 7 };
         let canvas = vec![0; usize::try_from(bytes)?];
-        volumes.push(Filler::new(&wish, canvas)?.finish()?.canvas);
+        volumes.push(("vfat", Filler::new(&wish, canvas)?.finish()?.canvas));
+    }
+    let others: [(u64, u32, u32); 4] =
+        [(2 << 20, 512, 512), (8 << 20, 512, 4096), (40 << 20, 512, 32768), (24 << 20, 4096, 4096)];
+    for (bytes, sector_bytes, cluster_bytes) in others {
+        let wish = exfat::fresh::Wish {
+            bytes,
+            sector_bytes,
+            cluster_bytes,
+            tables: 1,
+            label: "LANE".to_owned(),
+            serial: 7,
+        };
+        let canvas = vec![0; usize::try_from(bytes)?];
+        volumes.push(("exfat", punchdog_lab::exfat::Filler::new(&wish, canvas)?.finish()?.canvas));
     }
     let answers = guest::fill(machine, &volumes)?;
-    let named = wishes.iter().zip(answers).map(|((kind, _, sector, cluster), (bytes, files))| {
+    let shapes = wishes.iter().map(|(kind, _, sector, cluster)| (*kind, *sector, *cluster));
+    let shapes = shapes.chain(others.map(|(_, sector, cluster)| (Kind::Exfat, sector, cluster)));
+    let named = shapes.zip(answers).map(|((kind, sector, cluster), (bytes, files))| {
         let trouble = read_alike(&bytes, &files).err();
         FilledByKernel {
             name: format!("filled by the kernel ({} {sector}/{cluster})", kind.name()),
+            kind,
             bytes,
             files,
             trouble,
@@ -212,10 +266,55 @@ const BLOWS: [Blow; 6] = [
     }),
 ];
 
-/// The volumes that the kernel filled, struck in six ways.
+/// The same for exFAT.
+type ExfatBlow = (&'static str, fn(&mut Vec<u8>, &exfat::geometry::Geometry));
+
+const EXFAT_BLOWS: [ExfatBlow; 7] = [
+    ("untouched", |_, _| {}),
+    ("main boot region zeroed", |bytes, g| bytes[range(0, g.region_bytes())].fill(0)),
+    ("both boot regions all FF", |bytes, g| bytes[range(0, g.region_bytes() * 2)].fill(0xFF)),
+    ("bitmap zeroed", |bytes, g| bytes[range(g.cluster_place(2), g.bitmap_bytes())].fill(0)),
+    ("a sector of the bitmap is noise, not closed", |bytes, g| {
+        let length = g.bitmap_bytes().min(512);
+        let noise = Seed::new(99).bytes(usize::try_from(length).unwrap_or(0));
+        bytes[range(g.cluster_place(2), length)].copy_from_slice(&noise);
+        bytes[106] = 2;
+    }),
+    ("boot code changed", |bytes, _| bytes[200] ^= 0x10),
+    ("root's first entries zeroed in use", |bytes, g| {
+        for entry in 0..3 {
+            bytes[range(g.cluster_place(g.root_cluster) + entry * 32, 1)].fill(0x05);
+        }
+    }),
+];
+
+fn of_filled_exfat(volume: &FilledByKernel) -> Vec<Recipe<'_>> {
+    let mut recipes: Vec<Recipe<'_>> = Vec::new();
+    for (name, strike) in EXFAT_BLOWS {
+        recipes.push(Box::new(move || {
+            let medium = Memory::new(volume.bytes.clone());
+            let found = exfat::ExfatVolume::recognise(&medium, &Silent)?
+                .context("what the kernel filled is no volume")?;
+            let mut bytes = volume.bytes.clone();
+            strike(&mut bytes, &found.believed().geometry);
+            let name = format!("{name}, {}", volume.name);
+            let mut case = case(name, bytes, &[], volume.files.clone(), BTreeSet::new());
+            case.driver = "exfat";
+            case.trouble = volume.trouble.clone().or(case.trouble);
+            Ok(case)
+        }));
+    }
+    recipes
+}
+
+/// The volumes that the kernel filled, struck in several ways.
 pub(crate) fn of_filled(filled: &[FilledByKernel]) -> Vec<Recipe<'_>> {
     let mut recipes: Vec<Recipe<'_>> = Vec::new();
     for volume in filled {
+        if volume.kind == Kind::Exfat {
+            recipes.extend(of_filled_exfat(volume));
+            continue;
+        }
         for (name, strike) in BLOWS {
             recipes.push(Box::new(move || {
                 let medium = Memory::new(volume.bytes.clone());

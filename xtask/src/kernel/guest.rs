@@ -13,10 +13,11 @@ use std::{
 
 /// Mounts and looks; each line of the answer begins with `@`. Lists of files come in base64.
 const SCRIPT: &str = r#"
-log() { dmesg -c | sed -n 's/^\[ *[0-9.]*\] *//; /FAT-fs/p' | sed "s/^/@log $1 /"; }
+log() { dmesg -c | sed -n 's/^\[ *[0-9.]*\] *//; /FAT-fs (/p' | sed "s/^/@log $1 /"; }
 try() { # word mode
   dmesg -c >/dev/null
-  if mount -t vfat -o $2,loud,utf8=1,codepage=437 $dev /mnt 2>/dev/null; then
+  if [ $driver = exfat ]; then options=$2,iocharset=utf8; else options=$2,loud,utf8=1,codepage=437; fi
+  if mount -t $driver -o $options $dev /mnt 2>/dev/null; then
     grep ' /mnt ' /proc/mounts | sed "s/.* \(r[ow]\),.*/@mounted $1 \1/"
     mounted=1
   else echo "@refused $1"; mounted=0; fi
@@ -28,8 +29,8 @@ close() { losetup -d $dev; rm -f /tmp/x.img; }
 list() { cd /mnt; find . -type f -print0 | xargs -0 -r sha256sum > /tmp/sums 2>/tmp/err; cd /
   echo "@sums $(base64 < /tmp/sums | tr -d '\n')"
   [ -s /tmp/err ] && echo "@unread $(wc -l < /tmp/err)"; }
-look() { # number
-  echo "@case $1"
+look() { # number driver
+  echo "@case $1"; driver=$2
   open /host/$1.before; try ro ro; [ $mounted = 1 ] && leave; close
   open /host/$1.before; try rw rw; [ $mounted = 1 ] && leave; close
   open /host/$1.after; try after rw
@@ -48,8 +49,8 @@ look() { # number
 /// Fills an empty volume the way a busy owner would: long and foreign names, fragments, deleted
 /// files, a crowded folder.
 const FILL: &str = r#"
-fill() { # number
-  echo "@case $1"
+fill() { # number driver
+  echo "@case $1"; driver=$2
   open /host/$1.before; try fill rw
   cd /mnt
   mkdir -p "Field notes/2026/week 23" "Bilder und Töne" Crowd
@@ -142,7 +143,7 @@ pub(crate) fn ask(machine: &Machine, cases: &[Case]) -> anyhow::Result<Vec<Answe
         if case.writable {
             std::fs::write(folder.path().join(format!("{number}.write")), "")?;
         }
-        let _ = writeln!(script, "look {number}");
+        let _ = writeln!(script, "look {number} {}", case.driver);
     }
     std::fs::write(folder.path().join("guest.sh"), script)?;
     let answers = parse(&start(machine, folder.path())?, cases.len());
@@ -154,12 +155,12 @@ pub(crate) fn ask(machine: &Machine, cases: &[Case]) -> anyhow::Result<Vec<Answe
 pub(crate) type Filled = (Vec<u8>, BTreeMap<String, String>);
 
 /// Lets the guest fill empty volumes; gives them back with what they hold.
-pub(crate) fn fill(machine: &Machine, volumes: &[Vec<u8>]) -> anyhow::Result<Vec<Filled>> {
+pub(crate) fn fill(machine: &Machine, volumes: &[(&str, Vec<u8>)]) -> anyhow::Result<Vec<Filled>> {
     let folder = tempfile::tempdir()?;
     let mut script = format!("{SCRIPT}{FILL}");
-    for (number, bytes) in volumes.iter().enumerate() {
+    for (number, (driver, bytes)) in volumes.iter().enumerate() {
         std::fs::write(folder.path().join(format!("{number}.before")), bytes)?;
-        let _ = writeln!(script, "fill {number}");
+        let _ = writeln!(script, "fill {number} {driver}");
     }
     std::fs::write(folder.path().join("guest.sh"), script)?;
     let answers = parse(&start(machine, folder.path())?, volumes.len());
@@ -217,7 +218,10 @@ fn sums(coded: &str) -> BTreeMap<String, String> {
 /// The line with DEV for the device's name, and without the program that some lines recommend.
 fn without_device(line: &str) -> String {
     let line = match (line.find("FAT-fs ("), line.find("): ")) {
-        (Some(start), Some(end)) if start < end => format!("FAT-fs (DEV){}", &line[end + 1..]),
+        (Some(start), Some(end)) if start < end => {
+            let prefix = if line[..start].ends_with("ex") { "exFAT-fs" } else { "FAT-fs" };
+            format!("{prefix} (DEV){}", &line[end + 1..])
+        }
         _ => line.to_owned(),
     };
     line.split(". Please run ").next().unwrap_or(&line).to_owned()

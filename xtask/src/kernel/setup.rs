@@ -8,7 +8,7 @@ use std::{
 
 /// The package that always depends on the newest 6.12 kernel of the release.
 const META: &str = "linux-image-6.12-amd64";
-const MODULES: [&str; 12] = [
+const MODULES: [&str; 13] = [
     "drivers/block/virtio_blk",
     "drivers/block/loop",
     "fs/netfs/netfs",
@@ -21,6 +21,7 @@ const MODULES: [&str; 12] = [
     "fs/nls/nls_utf8",
     "fs/fat/fat",
     "fs/fat/vfat",
+    "fs/exfat/exfat",
 ];
 const INIT: &str = "#!/bin/busybox sh
 /bin/busybox --install -s /bin
@@ -60,7 +61,8 @@ pub(crate) fn machine() -> anyhow::Result<Option<Machine>> {
     }
     let cache = crate::root().join("target/kernel-lane");
     std::fs::create_dir_all(&cache)?;
-    let (vmlinuz, initrd, name) = (cache.join("vmlinuz"), cache.join("initrd"), cache.join("name"));
+    let (vmlinuz, initrd, name) =
+        (cache.join("vmlinuz"), cache.join(format!("initrd-{}", MODULES.len())), cache.join("name"));
     let tools =
         [("qemu-system-x86_64", "qemu-system-x86"), ("busybox", "busybox-static"), ("xz", "xz-utils")];
     let missing: Vec<&str> =

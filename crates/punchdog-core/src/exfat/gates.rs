@@ -146,7 +146,8 @@ fn boot_sector(gate: &mut Gate<'_>, device: u32) -> Verdict {
             format!("the cluster size is 2 to the power of {} sectors (byte 109)", boot.cluster_shift),
         );
     }
-    if g.table_bytes() < g.clusters.wide().plus(2).times(4) {
+    // The driver adds the two in 32 bits, which wrap.
+    if g.table_bytes() < g.clusters.wrapping_add(2).wide().times(4) {
         let entry = if g.clusters > 1 << 31 { &c::CLUSTER_COUNT } else { &c::FAT_LENGTH };
         return gate.boot_refused(
             Some("bogus fat length".into()),
@@ -247,19 +248,16 @@ fn root_chain(gate: &mut Gate<'_>) -> Verdict {
     if at == 0 || at == u32::MAX {
         return Ok(());
     }
-    let mut count = 0_u32;
-    loop {
-        count = count.plus(1);
+    for _ in 0..gate.geometry.clusters {
         match follow(gate, at) {
             Ok(None) => return Ok(()),
             Ok(Some(next)) => at = next,
             Err(entry) => return gate.refuse(COUNT_ROOT, entry, "the root folder's chain is broken"),
         }
-        if count >= gate.geometry.clusters {
-            gate.error("The cluster chain has a loop");
-            return gate.refuse(COUNT_ROOT, &c::LOOP, "the root folder's chain runs into itself");
-        }
     }
+    gate.error("The cluster chain has a loop");
+    let entry = if gate.geometry.clusters == 0 { &c::CLUSTER_COUNT } else { &c::LOOP };
+    gate.refuse(COUNT_ROOT, entry, "the root folder's chain has more clusters than the volume")
 }
 
 /// Entries of the root in the driver's order; in each cluster up to its first empty entry, or to
@@ -304,11 +302,11 @@ fn upcase(gate: &mut Gate<'_>) -> Verdict {
         return gate.refuse(LOAD, &c::ROOT_CLUSTER, "the root folder cannot be read");
     };
     let Some(owner) = entries.iter().find(|raw| raw.byte(0) == UPCASE).map(|raw| Owner::read(raw)) else {
-        gate.error("no upcase table entry found, assuming default upcase table");
+        gate.error("no upcase table entry");
         return Ok(());
     };
     if owner.length == 0 || owner.length > 131_072 {
-        gate.error(format!("bad upcase table size ({} bytes), assuming default upcase table", owner.length));
+        gate.error(format!("bad upcase table size ({} bytes)", owner.length));
         return Ok(());
     }
     let place =
@@ -321,9 +319,9 @@ fn upcase(gate: &mut Gate<'_>) -> Verdict {
         gate.say(format!("failed to read sector({sector:#x})"));
         return gate.refuse(LOAD, &c::UPCASE_ENTRY, "the up-case table lies outside the volume");
     }
-    let bytes = gate.medium.lenient(place, owner.length.size()).bytes;
-    let (index, sum) = (characters(&bytes), table_checksum(&bytes));
-    if index < 0x1_0000 || sum != owner.checksum {
+    let length = owner.length.per_up(g.sector_bytes()).times(g.sector_bytes());
+    let (index, sum) = read_table(&gate.medium.lenient(place, length.size()).bytes);
+    if index < 0xFFFF || sum != owner.checksum {
         gate.say(format!(
             "{LOAD} (idx : {index:#010x}, chksum : {sum:#010x}, utbl_chksum : {:#010x})",
             owner.checksum
@@ -332,27 +330,29 @@ fn upcase(gate: &mut Gate<'_>) -> Verdict {
     Ok(())
 }
 
-/// How many characters the driver counts in a table.
-fn characters(bytes: &[u8]) -> u32 {
-    let mut index = 0_u32;
+/// How many characters the driver counts in a table, and the sum of the bytes up to there. It reads
+/// whole sectors, past the table's length.
+fn read_table(bytes: &[u8]) -> (u32, u32) {
+    let (mut index, mut sum) = (0_u32, 0_u32);
     let mut skip = false;
     for pair in bytes.chunks_exact(2) {
-        if index >= 0x1_0000 {
+        if index > 0xFFFF {
             break;
+        }
+        for byte in pair {
+            sum = sum.rotate_right(1).wrapping_add(u32::from(*byte));
         }
         let unit = u32::from(pair.le16(0));
         if skip {
             index = index.plus(unit);
             skip = false;
-        } else if unit == index {
-            index = index.plus(1);
-        } else if unit == 0xFFFF {
+        } else if unit == 0xFFFF && unit != index {
             skip = true;
         } else {
             index = index.plus(1);
         }
     }
-    index
+    (index, sum)
 }
 
 fn bitmap(gate: &mut Gate<'_>) -> Verdict {
@@ -368,7 +368,7 @@ fn bitmap(gate: &mut Gate<'_>) -> Verdict {
     if owner.length != needed {
         gate.say(format!("bogus allocation bitmap size(need : {needed}, cur : {})", owner.length));
         if owner.length < needed {
-            let entry = &c::BITMAP_ENTRY;
+            let entry = if g.heap_end() > gate.medium.len() { &c::CLUSTER_COUNT } else { &c::BITMAP_ENTRY };
             return gate.refuse(LOAD, entry, "the bitmap is too short for the clusters");
         }
     }
@@ -377,7 +377,7 @@ fn bitmap(gate: &mut Gate<'_>) -> Verdict {
         return gate.refuse(LOAD, &c::BITMAP_ENTRY, "the bitmap lies outside the volume");
     }
     let bytes = gate.medium.lenient(g.cluster_place(owner.first), needed.size()).bytes;
-    let own = g.clusters_for(owner.length.min(needed)).narrow();
+    let own = g.clusters_for(owner.length).narrow();
     let free = (owner.first..owner.first.plus(own)).find(|cluster| {
         let bit = cluster.minus(2);
         bytes.byte(bit.per(8).size()) >> bit.rest(8) & 1 == 0

@@ -173,6 +173,11 @@ pub struct Believed {
 const CONVINCING: i64 = 90;
 /// Points below which nothing speaks for an exFAT volume.
 const PLAUSIBLE: i64 = 45;
+/// The same where sector 0 names exFAT, and a table begins where the geometry has it.
+const NAMED: i64 = 0;
+/// The same for a geometry whose boot region has its checksum: whatever else is damaged, such a
+/// region stands on nothing but an exFAT volume.
+const VOUCHED: i64 = -60;
 /// Points by which another geometry must be better than a boot sector that finds its table, its
 /// root folder and what the root names.
 const SETTLED: i64 = 40;
@@ -189,7 +194,7 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
     let mut claims: Vec<(Geometry, Origin)> = Vec::new();
     claims.extend(primary.iter().map(|boot| (Geometry::claimed_by(boot), Origin::Primary)));
     claims.extend(backup.iter().map(|(at, boot)| (Geometry::claimed_by(boot), Origin::Backup(*at))));
-    let mut best = pick(medium, &claims);
+    let mut best = pick(medium, &claims, named);
     let enough = best.as_ref().is_some_and(|(_, _, score)| score.points >= CONVINCING && score.against == 0);
     // Without any mark of exFAT the table has to begin as one does, or nothing is searched.
     if !enough && (named || backup.is_some() || !is_other(medium) && evidence::table_near(medium)) {
@@ -201,10 +206,9 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
             );
         }
         claims.extend(evidence::derived(medium, &seen).into_iter().map(|g| (g, Origin::Derived)));
-        best = pick(medium, &claims);
+        best = pick(medium, &claims, named);
     }
-    let believable = |score: &Score| score.points >= PLAUSIBLE && (score.table || named || score.root_speaks);
-    Ok(best.filter(|(_, _, score)| believable(score)).map(|(geometry, origin, score)| {
+    Ok(best.map(|(geometry, origin, score)| {
         let (geometry, origin) = with_length(medium, geometry, origin, backup.as_ref());
         Believed { geometry, origin, score, primary, backup }
     }))
@@ -252,12 +256,17 @@ fn summed(medium: &dyn Medium, geometry: &Geometry, place: u64) -> bool {
     bytes.part(size.times(11), size).chunks_exact(4).all(|value| value.le32(0) == sum)
 }
 
-fn pick(medium: &dyn Medium, claims: &[(Geometry, Origin)]) -> Option<(Geometry, Origin, Score)> {
+fn pick(
+    medium: &dyn Medium,
+    claims: &[(Geometry, Origin)],
+    named: bool,
+) -> Option<(Geometry, Origin, Score)> {
     let mut best: Option<(i64, Geometry, Origin, Score)> = None;
     let mut settled: Option<Geometry> = None;
     let mut seen: Vec<Geometry> = Vec::new();
     for (geometry, origin) in claims {
-        if seen.contains(geometry) {
+        // A backup that says the same may have the checksum that the main region lacks.
+        if seen.contains(geometry) && !matches!(origin, Origin::Backup(_)) {
             continue;
         }
         seen.push(*geometry);
@@ -277,7 +286,15 @@ fn pick(medium: &dyn Medium, claims: &[(Geometry, Origin)]) -> Option<(Geometry,
             points = points.saturating_sub(SETTLED);
         }
         tracing::trace!(?geometry, ?origin, points, "weighed");
-        if best.as_ref().is_none_or(|(top, ..)| points > *top) {
+        // A boot region with its checksum speaks for itself, even where the root is gone.
+        let least = match (score.vouched, named && score.table) {
+            (true, _) => VOUCHED,
+            (false, true) => NAMED,
+            (false, false) => PLAUSIBLE,
+        };
+        let believable =
+            score.points >= least && (score.table || named || score.root_speaks || score.vouched);
+        if believable && best.as_ref().is_none_or(|(top, ..)| points > *top) {
             best = Some((points, *geometry, *origin, score));
         }
     }

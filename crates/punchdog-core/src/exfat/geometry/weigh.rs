@@ -32,6 +32,8 @@ pub struct Score {
     pub table: bool,
     /// The root reads as a root folder.
     pub root_speaks: bool,
+    /// Its boot region has its checksum.
+    pub vouched: bool,
     /// What was seen.
     pub reasons: Vec<Reason>,
 }
@@ -39,6 +41,7 @@ pub struct Score {
 impl Score {
     /// Something that speaks for the geometry and not from within the volume.
     pub(super) fn vouch(&mut self, points: i64, text: &str) {
+        self.vouched = true;
         self.note(points, text);
     }
     fn note(&mut self, points: i64, text: impl Into<String>) {

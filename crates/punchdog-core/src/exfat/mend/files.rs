@@ -482,6 +482,21 @@ fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             continue;
         }
         let path = job.survey.tree.path(number);
+        if node.folder {
+            // What is in it is reached through the other entry: a copy would name the same files.
+            let Some((content, item)) = set_of(job, number) else { continue };
+            let step = Step::new(
+                "set-removed",
+                format!("{path}: free its entry set"),
+                Provenance::Judged,
+                "another entry names the same folder",
+                &[&c::CROSSED],
+            )
+            .file(path);
+            let indices = item.index..item.index.plus(item.entries());
+            job.steps.run(job.stage, step, |stage| free_entries(stage, &content, indices))?;
+            return Ok(());
+        }
         let clusters = job.survey.clusters(job.stage, number);
         let options = [
             ("duplicate", "each file gets its own copy of the shared clusters".to_owned()),
