@@ -159,7 +159,7 @@ fn host(page: &mut Page, host: &HostForecast) {
         page.under(REASON_AT, &format!("the log says: {line}"));
     }
     for line in host.log_read_write.iter().filter(|line| !host.log.contains(line)) {
-        page.under(REASON_AT, &format!("when writing, the log adds: {line}"));
+        page.under(REASON_AT, &format!("for writing, it adds: {line}"));
     }
     if !host.seen.is_empty() {
         page.under(REASON_AT, &host.seen);

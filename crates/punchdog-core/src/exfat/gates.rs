@@ -287,7 +287,7 @@ fn root_entries(gate: &Gate<'_>, stop_for_good: bool) -> Option<Vec<Vec<u8>>> {
             return Some(found);
         }
         let next = gate.medium.lenient(g.table_place(0).plus(at.wide().times(4)), 4).bytes.le32(0);
-        if !g.has(next) {
+        if !g.has(next) || next >= 0xFFFF_FFF7 {
             return Some(found);
         }
         at = next;

@@ -180,6 +180,30 @@ impl Surveyor<'_> {
         }
     }
 
+    /// A file whose clusters are another's, where one run or chain of exactly its length, open and
+    /// nobody's, begins as its kind does and the clusters that its entry names do not: it is the
+    /// first cluster that is wrong.
+    fn found_elsewhere(&mut self, number: u32, node: &Node, needed: u32) -> bool {
+        let start = self.medium.lenient(self.out.geometry.cluster_place(node.first), 512).bytes;
+        if node.folder || content::agrees(&node.name, &start) != Some(false) {
+            return false;
+        }
+        let fits = self.open_runs(node, needed);
+        let [(first, runs, row)] = fits.as_slice() else { return false };
+        let there = self.medium.lenient(self.out.geometry.cluster_place(*first), 512).bytes;
+        if content::agrees(&node.name, &there) != Some(true) {
+            return false;
+        }
+        let (first, row) = (*first, *row);
+        self.claim(number, runs);
+        self.change(number, |node| {
+            node.first = first;
+            node.row = row;
+            node.flaws |= Flaws::FOUND | Flaws::CROSSED;
+        });
+        true
+    }
+
     /// Runs and chains of exactly `needed` open clusters whose content can be this node's.
     fn open_runs(&mut self, node: &Node, needed: u32) -> Vec<Fit> {
         let g = self.out.geometry;
@@ -254,6 +278,9 @@ impl Surveyor<'_> {
             self.change(number, |node| node.flaws |= Flaws::RUN_RANGE | Flaws::SHORT);
             return;
         }
+        if self.found_elsewhere(number, node, needed) {
+            return;
+        }
         self.claim(number, &[(node.first, room)]);
         self.change(number, |node| node.flaws |= Flaws::CROSSED);
         if room < needed {
@@ -277,6 +304,9 @@ impl Surveyor<'_> {
             }
         }
         let own = walk.meets.map_or(walk.length, |(_, before)| before);
+        if own == 0 && self.found_elsewhere(number, node, needed) {
+            return;
+        }
         if own == 0 {
             // Its first cluster belongs to another.
             self.claim(number, &cut(&walk.runs, needed.min(walk.length)));

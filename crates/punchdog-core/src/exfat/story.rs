@@ -2,10 +2,10 @@
 //! show it, and the structures field by field.
 
 use super::{
-    boot::Boot,
+    boot::{Boot, region},
     catalogue as c,
     geometry::Believed,
-    layout::{BITMAP, ENTRY, UPCASE, table_checksum},
+    layout::{BITMAP, ENTRY, UPCASE, boot_checksum, table_checksum},
     survey::Survey,
 };
 use crate::{
@@ -228,6 +228,9 @@ pub(super) fn fields(believed: &Believed, boot: &Boot, survey: &Survey) -> Vec<F
     let mut rows: Vec<FieldRow> = boot.fields.iter().map(row).collect();
     let hex = |value: u32| format!("{value:#010x}");
     let stored = boot.main.wrong.map_or(boot.main.sum, |(_, value)| value);
+    let like = (!boot.gone).then_some(boot.main.bytes.as_slice());
+    let size = geometry.sector_bytes().size();
+    let right = boot_checksum(&region(&boot.believed, &geometry, like), size);
     rows.push(FieldRow {
         at: geometry.sector_bytes().times(11),
         bytes: 4,
@@ -235,10 +238,10 @@ pub(super) fn fields(believed: &Believed, boot: &Boot, survey: &Survey) -> Vec<F
         title: "checksum of sectors 0 to 10",
         primary: Some(hex(stored)),
         backup: boot.backup.named.then(|| hex(boot.backup.wrong.map_or(boot.backup.sum, |(_, value)| value))),
-        computed: Some(hex(boot.main.sum)),
-        believed: hex(boot.main.sum),
-        why: "computed from sectors 0 to 10 as they stand".to_owned(),
-        wrong: boot.main.wrong.is_some(),
+        computed: Some(hex(right)),
+        believed: hex(right),
+        why: "computed from sectors 0 to 10 as believed".to_owned(),
+        wrong: stored != right || boot.main.wrong.is_some(),
     });
     let mut groups = vec![FieldGroup {
         which: "boot",

@@ -23,6 +23,9 @@ use crate::{
 use fixedbitset::FixedBitSet;
 use std::collections::VecDeque;
 
+/// Bytes of a folder that are read: a million entries.
+const READ: u64 = 32 << 20;
+
 /// A structure that a root entry names: the bitmap or the up-case table.
 #[derive(Debug, Clone)]
 pub struct Owned {
@@ -147,7 +150,13 @@ impl Surveyor<'_> {
             let before = (self.out.tree.nodes.len(), self.waiting.len());
             self.accept_behind();
             self.resolve();
+            self.read_folders(watch)?;
+            if !self.waiting.is_empty() {
+                // What these claim is not lost.
+                continue;
+            }
             self.adopt_deleted();
+            self.read_folders(watch)?;
             self.adopt_orphans();
             self.read_folders(watch)?;
             if before == (self.out.tree.nodes.len(), self.waiting.len()) && self.waiting.is_empty() {
@@ -727,7 +736,7 @@ impl Survey {
         let places = places(&self.geometry, &clusters);
         let mut bytes = Vec::new();
         for place in &places {
-            let room = LONGEST_FOLDER.minus(bytes.len().wide()).min(place.length);
+            let room = READ.minus(bytes.len().wide()).min(place.length);
             bytes.extend(medium.lenient(place.offset, room.size()).bytes);
         }
         Content { bytes, places }

@@ -184,7 +184,18 @@ pub(super) fn save(
             from += length;
         }
     }
-    part.as_file().set_len(at)?;
+    // What was never written reads as zeros; the file gets a hole there.
+    let zeros = vec![0_u8; usize::try_from(file.zeros.min(PIECE))?];
+    let mut left = file.zeros;
+    while left > 0 {
+        if screen.stop() {
+            return Ok(None);
+        }
+        let length = left.min(PIECE);
+        hash.update(&zeros[..usize::try_from(length)?]);
+        left -= length;
+    }
+    part.as_file().set_len(at + file.zeros)?;
     let sha256 = hex::encode(hash.finalize());
     if let Some(time) = file
         .modified

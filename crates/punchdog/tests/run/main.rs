@@ -2,6 +2,7 @@
 
 mod bad_input;
 mod disks;
+mod exfat;
 mod job;
 mod output;
 mod plans;

@@ -5,7 +5,7 @@ use crate::{
     arith::{Peek, Sat},
     exfat::{
         catalogue as c,
-        layout::{FLAG_ACTIVE, FLAG_DIRTY, FLAG_FAILURE},
+        layout::{FLAG_ACTIVE, FLAG_DIRTY, FLAG_FAILURE, NOT_SUMMED},
     },
     finding::{Finding, Sink},
     wording::counted,
@@ -100,27 +100,28 @@ fn regions(subject: &Subject<'_>, sink: &mut dyn Sink) {
         }
     }
     let backup = &boot.backup;
+    let main_wrong = boot.fields.iter().any(|field| field.wrong() && !NOT_SUMMED.contains(&field.at));
+    let drifted = !boot.differing.is_empty() && boot.main.whole() && !main_wrong;
     if !backup.named {
         sink.add(Finding::new(&c::BACKUP_GONE, c::BACKUP_GONE.title).at(backup.place, sector).because(
             format!("The sector at byte {} is no exFAT boot sector.", backup.place),
             "Sectors 12 to 23 are a copy of sectors 0 to 11.",
             "If the main region is lost, the geometry has to be computed.",
         ));
-    } else if !boot.differing.is_empty() && boot.main.whole()
-        || backup.wrong.is_some()
-        || !backup.unsigned.is_empty()
-    {
+    } else if drifted || backup.wrong.is_some() || !backup.unsigned.is_empty() {
         let first = boot.differing.first().copied().unwrap_or(0);
-        let many = counted(boot.differing.len().wide(), "byte", "bytes");
         let at = match (boot.differing.is_empty(), backup.wrong) {
             (true, Some((at, _))) => at,
             _ => backup.place.plus(first.wide()),
         };
+        let sum = if backup.wrong.is_some() { "Its checksum does not fit." } else { "Its checksum fits." };
+        let many = counted(boot.differing.len().wide(), "byte", "bytes");
         sink.add(Finding::new(&c::BACKUP_DIFFERS, c::BACKUP_DIFFERS.title).at(at, 1).because(
-            format!(
-                "It differs from the main one in {many}; {}.",
-                if backup.wrong.is_some() { "its checksum does not fit" } else { "its checksum fits" }
-            ),
+            if boot.differing.is_empty() {
+                sum.to_owned()
+            } else {
+                format!("It differs from the main one in {many}. {sum}")
+            },
             "It should be a copy.",
             "",
         ));

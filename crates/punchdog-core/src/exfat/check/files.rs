@@ -131,7 +131,9 @@ fn says(node: &Node, entry: &'static Entry) -> (String, String) {
 }
 
 fn consequence(node: &Node, entry: &'static Entry) -> &'static str {
-    if entry.code == c::CROSSED.code && node.flaws.contains(Flaws::GUESSED) {
+    if entry.code == c::CROSSED.code && node.flaws.contains(Flaws::FOUND) {
+        "Clusters that fit its length and its kind, and belong to nothing else, were found elsewhere."
+    } else if entry.code == c::CROSSED.code && node.flaws.contains(Flaws::GUESSED) {
         "The rest was found by judgement: clusters that are in use and belong to nothing else."
     } else {
         ""

@@ -187,14 +187,14 @@ fn use_against_bitmap(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
         sink.add(extents.into_iter().take(2000).fold(finding, |f, (start, length)| f.at(start, length)));
     }
     for lost in &survey.tree.lost {
-        let like = lost.extension.as_ref().map_or(String::new(), |e| format!(", and begin like a {e} file"));
-        let what = if lost.blank { ", and are blank".to_owned() } else { like };
+        let like = lost.extension.as_ref().map_or(String::new(), |e| format!(", and may be a {e} file"));
+        let what = if lost.blank { ", and all is blank".to_owned() } else { like };
         sink.add(
             Finding::new(
                 &c::LOST_CLUSTERS,
                 format!(
-                    "{} from {} on belong to nothing{what}",
-                    counted(lost.length.wide(), "cluster", "clusters"),
+                    "{} to nothing{what}: from {} on",
+                    counted(lost.length.wide(), "cluster belongs", "clusters belong"),
                     lost.first
                 ),
             )

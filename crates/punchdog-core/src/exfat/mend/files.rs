@@ -61,7 +61,6 @@ pub(super) fn sets(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             .collect();
         // With types and count put right, the checksum as it stands may fit: nothing was guessed then.
         let standing = content.bytes.part(item.index.size().times(ENTRY).plus(2), 2).le16(0);
-        let exact = !node.flaws.intersects(Flaws::CHECKSUM | Flaws::ATTRIBUTES);
         if node.flaws.contains(Flaws::ATTRIBUTES) {
             let attributes = item.attributes() & ATTRIBUTES;
             put(&mut item.raw, 4, &attributes.to_le_bytes());
@@ -70,8 +69,8 @@ pub(super) fn sets(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         let step = Step::new(
             "set-rewritten",
             format!("{path}: put right {} in its entry set", listed(&what)),
-            if exact || fits { Provenance::Exact } else { Provenance::Derived },
-            if exact || fits {
+            if fits { Provenance::Exact } else { Provenance::Derived },
+            if fits {
                 "with it, the set has the checksum that stands in it"
             } else {
                 "the entries that follow, the name's characters, and the checksum computed from them"
@@ -306,7 +305,8 @@ fn lengthen(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), M
 }
 
 fn first_clusters(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
-    let faults: &[&'static Entry] = &[&c::FIRST_MISSING, &c::FIRST_RANGE, &c::FIRST_UNUSED, &c::FIRST_WRONG];
+    let faults: &[&'static Entry] =
+        &[&c::FIRST_MISSING, &c::FIRST_RANGE, &c::FIRST_UNUSED, &c::FIRST_WRONG, &c::CROSSED];
     for (number, node) in flawed(job, Flaws::FOUND) {
         let path = job.survey.tree.path(number);
         let (first, row) = (node.first, node.row);
@@ -478,7 +478,7 @@ fn lengths(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     for (number, node) in flawed(job, Flaws::CROSSED) {
-        if node.length == 0 || node.flaws.intersects(Flaws::GUESSED | Flaws::SHORT) {
+        if node.length == 0 || node.flaws.intersects(Flaws::GUESSED | Flaws::SHORT | Flaws::FOUND) {
             continue;
         }
         let path = job.survey.tree.path(number);

@@ -82,7 +82,10 @@ fn free(
     }
     let step = Step::new(
         "lost-clusters-freed",
-        format!("free {} that belong to nothing", counted(clusters.len().wide(), "cluster", "clusters")),
+        format!(
+            "free {} to nothing",
+            counted(clusters.len().wide(), "cluster that belongs", "clusters that belong")
+        ),
         provenance,
         from,
         &[&c::LOST_CLUSTERS],

@@ -1,0 +1,958 @@
+//! exFAT through the built program: the whole job, and what a technician reads, word for word.
+
+use super::{folder_with, json, run};
+use expect_test::{Expect, expect};
+use punchdog_lab::{
+    exfat::{everyday, small},
+    exfat_faults::{CROWDED, FOLDER, OTHER, PIECES, Patient, README, ROW},
+};
+use std::{collections::BTreeMap, fs};
+
+fn patient() -> Patient {
+    Patient::new(everyday(&small(512, 1024, 1), 4))
+}
+
+fn no_boot_regions(patient: &mut Patient) {
+    let length = patient.geometry.region_bytes() * 2;
+    patient.fill(0, length, 0);
+}
+
+fn marked(patient: &mut Patient) {
+    patient.write(200, b"WRITTEN BY ANOTHER DEVICE");
+}
+
+fn root_entries_gone(patient: &mut Patient) {
+    for entry in 0..3 {
+        let at = patient.root_entry(entry);
+        patient.fill(at, 32, 0x05);
+    }
+}
+
+fn upcase_gone(patient: &mut Patient) {
+    let at = patient.root_entry(2);
+    patient.write(at, &[2]);
+}
+
+fn chains_and_sets(patient: &mut Patient) {
+    let clusters = patient.find(PIECES).clusters;
+    patient.set_link(clusters[4], clusters[1]);
+    let at = patient.find(README).entry + 1;
+    patient.write(at, &[1]);
+    patient.write_set(ROW, 33, &[1]);
+    for cluster in patient.find(OTHER).clusters {
+        patient.set_bit(cluster, false);
+    }
+}
+
+fn folder_lost(patient: &mut Patient) {
+    let made = patient.find(FOLDER);
+    patient.fill(made.entry, u64::from(made.entries) * 32, 0x05);
+}
+
+fn table_gone(patient: &mut Patient) {
+    let (place, length) = (patient.geometry.table_place(0), patient.geometry.table_bytes());
+    patient.fill(place, length, 0);
+}
+
+/// Runs `command` on a damaged volume, and holds what it prints against `expected`.
+fn reads(damage: impl Fn(&mut Patient), command: &[&str], status: i32, expected: &Expect) {
+    let mut patient = patient();
+    damage(&mut patient);
+    let folder = folder_with("card.img", &patient.bytes);
+    let mut words = vec![command[0], "card.img"];
+    words.extend(&command[1..]);
+    let done = run(folder.path(), &words);
+    let lines: Vec<&str> = done.out.lines().map(str::trim_end).collect();
+    expected.assert_eq(&(lines.join("\n") + "\n"));
+    assert_eq!(done.status, status, "{}", done.err);
+}
+
+const PLAN: &[&str] = &["plan", "--out", "card.plan.json"];
+
+fn hashes(document: &serde_json::Value) -> BTreeMap<String, String> {
+    let files = document["files"].as_array().unwrap().iter().filter(|file| file["folder"] == false);
+    files.map(|f| (f["path"].as_str().unwrap().into(), f["sha256"].as_str().unwrap_or("").into())).collect()
+}
+
+#[test]
+fn from_raw_to_mended_and_back() {
+    for damage in [no_boot_regions, marked, root_entries_gone, upcase_gone, chains_and_sets] {
+        let mut patient = patient();
+        let expected: BTreeMap<String, String> = patient
+            .live()
+            .filter(|made| !made.folder)
+            .map(|made| (made.path.clone(), made.sha256.clone()))
+            .collect();
+        damage(&mut patient);
+        let folder = folder_with("card.img", &patient.bytes);
+        let at = folder.path();
+        let checked = json(at, &["check", "card.img"], 1);
+        let volume = &checked["volumes"][0];
+        assert_eq!((&volume["kind"], &volume["sound"]), (&"exfat".into(), &false.into()));
+        assert!(!volume["findings"].as_array().unwrap().is_empty());
+        let plan = json(at, &["plan", "card.img", "--out", "plan.json"], 0);
+        assert_eq!(plan["outcome"]["after"]["sound"], true);
+        let words = ["apply", "plan.json", "--image", "card.img", "--copy", "mended.img"];
+        assert_eq!(json(at, &words, 0)["as_planned"], true);
+        assert_eq!(fs::read(at.join("card.img")).unwrap(), patient.bytes, "the image is never changed");
+        assert_eq!(json(at, &["check", "mended.img"], 0)["sound"], true);
+        assert_eq!(hashes(&json(at, &["files", "mended.img", "--hash"], 0)), expected);
+        assert_eq!(run(at, &["undo", "mended.img"]).status, 0);
+        assert_eq!(fs::read(at.join("mended.img")).unwrap(), patient.bytes, "undone byte for byte");
+    }
+}
+
+#[test]
+fn files_come_out_before_the_repair_half_written_ones_with_their_zeros() {
+    let mut patient = patient();
+    no_boot_regions(&mut patient);
+    let folder = folder_with("card.img", &patient.bytes);
+    let at = folder.path();
+    let done = run(at, &["salvage", "card.img", "--to", "saved"]);
+    assert_eq!(done.status, 0, "{}{}", done.out, done.err);
+    let sum = |bytes: &[u8]| {
+        use sha2::Digest;
+        hex::encode(sha2::Sha256::digest(bytes))
+    };
+    for made in patient.live().filter(|made| !made.folder && made.size > 0) {
+        let bytes =
+            fs::read(at.join("saved").join(&made.path)).unwrap_or_else(|e| panic!("{}: {e}", made.path));
+        assert_eq!((bytes.len() as u64, sum(&bytes)), (made.size, made.sha256.clone()), "{}", made.path);
+    }
+}
+
+#[test]
+fn a_volume_inside_a_disk_is_found_also_without_its_boot_regions() {
+    let mut patient = patient();
+    let mut disk = vec![0_u8; 63 * 512];
+    disk[446..462].copy_from_slice(&[0, 0, 0, 0, 7, 0, 0, 0, 63, 0, 0, 0, 0, 0, 0, 0]);
+    let sectors = u32::try_from(patient.bytes.len() / 512).unwrap();
+    disk[458..462].copy_from_slice(&sectors.to_le_bytes());
+    disk[510..512].copy_from_slice(&[0x55, 0xAA]);
+    for gone in [false, true] {
+        if gone {
+            no_boot_regions(&mut patient);
+        }
+        let bytes = [disk.as_slice(), &patient.bytes, &[0; 4096]].concat();
+        let folder = folder_with("disk.img", &bytes);
+        let seen = json(folder.path(), &["check", "disk.img"], i32::from(gone));
+        let volume = &seen["volumes"][0];
+        assert_eq!((&volume["kind"], &volume["offset"]), (&"exfat".into(), &(63 * 512).into()));
+    }
+}
+
+#[test]
+fn sound_and_its_fields() {
+    reads(
+        |_| {},
+        &["check"],
+        0,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB · "SKERRY"                                                          sound
+
+        Nothing is wrong with this volume. If a host does not show it, look outside the volume.
+
+        Next   punchdog files card.img    if a host does not show it: reader, port, cable, drive letter
+    "#]],
+    );
+    reads(
+        |_| {},
+        &["scout"],
+        0,
+        &expect![[r#"
+        card.img · 620 KiB                                                                          in order
+
+        It holds 1 volume, a bare volume, no partition table.
+
+          1  exFAT    at byte 0, 620 KiB
+
+        Next   punchdog check card.img    is the volume itself sound?
+    "#]],
+    );
+    reads(
+        |_| {},
+        &["fields"],
+        0,
+        &expect![[r#"
+            card.img · exFAT · 620 KiB                                               every field as it should be
+
+            main boot sector, at byte 0; second copy at byte 6144
+                at field                       as it stands second copy computed   believed, and why
+                 0 JumpBoot                    EB 76 90     EB 76 90    EB 76 90   always the same
+                 3 FileSystemName              "EXFAT"      "EXFAT"     "EXFAT"    always the same
+                11 MustBeZero                  all 00       all 00      all 00     always zero
+                64 PartitionOffset             0            0           -          as it stands
+                72 VolumeLength                1240         1240        1240       the volume agrees
+                80 FatOffset                   24           24          24         the volume agrees
+                84 FatLength                   5            5           5          the volume agrees
+                88 ClusterHeapOffset           30           30          30         the volume agrees
+                92 ClusterCount                605          605         605        the volume agrees
+                96 FirstClusterOfRootDirectory 9            9           9          the volume agrees
+               100 VolumeSerialNumber          0x5eab1bd5   0x5eab1bd5  -          as it stands
+               104 FileSystemRevision          0x0100       0x0100      -          as it stands
+               106 VolumeFlags                 0x0000       0x0000      -          as it stands
+               108 BytesPerSectorShift         9            9           9          the volume agrees
+               109 SectorsPerClusterShift      1            1           1          the volume agrees
+               110 NumberOfFats                1            1           1          the volume agrees
+               111 DriveSelect                 0x80         0x80        -          as it stands
+               112 PercentInUse                255          255         -          as it stands
+               113 Reserved                    all 00       all 00      all 00     always zero
+               510 BootSignature               55 AA        55 AA       55 AA      always the same
+              5632 BootChecksum                0x7fab7bd3   0x7fab7bd3  0x7fab7bd3 computed from sectors 0 to
+                                                                                   10 as believed
+
+            entries of the root folder, at byte 22528; no second copy
+              at field                         as it stands computed   believed, and why
+              52 AllocationBitmap.FirstCluster 2            2          where a bitmap stands
+              56 AllocationBitmap.DataLength   76           76         one bit a cluster
+              68 UpcaseTable.TableChecksum     0xe619d30d   0xe619d30d computed from the table
+              84 UpcaseTable.FirstCluster      3            3          where a table stands
+              88 UpcaseTable.DataLength        5836         5836       the table's length
+
+            Next   punchdog explain card.img    what follows from the wrong ones
+        "#]],
+    );
+    reads(
+        |_| {},
+        &["files"],
+        0,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB                                                                 36 intact
+
+          intact        folder  2026-04-01 00:40  Logs/
+          intact        folder  2026-04-01 01:00  Logs/2026/
+          intact       0 bytes  2026-04-01 03:00  Logs/2026/EMPTY.CSV
+          intact      1.04 KiB  2026-04-01 02:40  Logs/2026/counts on the western ledges, second visit.csv
+          intact      3.67 KiB  2026-04-01 02:20  Logs/2026/tides of the first week.csv
+          intact      4.67 KiB  2026-04-01 02:00  Logs/station.log
+          intact        folder  2026-04-01 01:40  Möwen und Lummen/
+          intact      2.67 KiB  2026-04-01 05:00  Möwen und Lummen/Ruf der Trottellumme.wav
+          intact     121 bytes  2026-04-01 05:20  Möwen und Lummen/文字.txt
+          intact     206 bytes  2026-04-01 00:20  README.TXT
+          intact        folder  2026-04-01 01:20  Recordings/
+          intact        folder  2026-04-01 05:40  Recordings/Thumbs/
+          intact     162 bytes  2026-04-01 06:00  Recordings/Thumbs/spectrogram number 000.png
+          intact     164 bytes  2026-04-01 06:20  Recordings/Thumbs/spectrogram number 001.png
+          intact     164 bytes  2026-04-01 06:40  Recordings/Thumbs/spectrogram number 002.png
+          intact     166 bytes  2026-04-01 07:00  Recordings/Thumbs/spectrogram number 003.png
+          intact     158 bytes  2026-04-01 07:20  Recordings/Thumbs/spectrogram number 004.png
+          intact     159 bytes  2026-04-01 07:40  Recordings/Thumbs/spectrogram number 005.png
+          intact     161 bytes  2026-04-01 08:00  Recordings/Thumbs/spectrogram number 006.png
+          intact     163 bytes  2026-04-01 08:20  Recordings/Thumbs/spectrogram number 007.png
+          intact     164 bytes  2026-04-01 08:40  Recordings/Thumbs/spectrogram number 008.png
+          intact     165 bytes  2026-04-01 09:00  Recordings/Thumbs/spectrogram number 009.png
+          intact     165 bytes  2026-04-01 09:20  Recordings/Thumbs/spectrogram number 010.png
+          intact     160 bytes  2026-04-01 09:40  Recordings/Thumbs/spectrogram number 011.png
+          intact     158 bytes  2026-04-01 10:00  Recordings/Thumbs/spectrogram number 012.png
+          intact     164 bytes  2026-04-01 10:20  Recordings/Thumbs/spectrogram number 013.png
+          intact     162 bytes  2026-04-01 10:40  Recordings/Thumbs/spectrogram number 014.png
+          intact     162 bytes  2026-04-01 11:00  Recordings/Thumbs/spectrogram number 015.png
+          intact     157 bytes  2026-04-01 11:20  Recordings/Thumbs/spectrogram number 016.png
+          intact     163 bytes  2026-04-01 11:40  Recordings/Thumbs/spectrogram number 017.png
+          intact     161 bytes  2026-04-01 12:00  Recordings/Thumbs/spectrogram number 018.png
+          intact     159 bytes  2026-04-01 12:20  Recordings/Thumbs/spectrogram number 019.png
+          intact     164 bytes  2026-04-01 12:40  Recordings/Thumbs/spectrogram number 020.png
+          intact     160 bytes  2026-04-01 13:00  Recordings/Thumbs/spectrogram number 021.png
+          intact     160 bytes  2026-04-01 13:20  Recordings/Thumbs/spectrogram number 022.png
+          intact     161 bytes  2026-04-01 13:40  Recordings/Thumbs/spectrogram number 023.png
+          intact      5.67 KiB  2026-04-01 03:20  Recordings/dawn 0001.wav
+          intact      6.67 KiB  2026-04-01 04:00  Recordings/dawn 0002.wav
+          intact      3.67 KiB  2026-04-01 04:20  Recordings/dusk 0003.wav
+          intact         5 KiB  2026-04-01 04:40  Recordings/unfinished 0004.wav
+          intact      2.67 KiB  2026-04-01 14:00  ledges.csv
+
+        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copies them out
+    "#]],
+    );
+}
+
+#[test]
+fn boot_regions_that_are_gone() {
+    reads(
+        no_boot_regions,
+        &["check"],
+        1,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB · "SKERRY"                                       does not mount: 2 faults
+
+        The main boot sector is gone; everything behind it is whole: the allocation bitmap, the up-case
+        table and all 36 files in 5 folders.
+
+          exfat/boot-gone               the main boot sector is gone
+                                        Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00
+                                        and has no usable field. It should begin with EB 76 90 and the name
+                                        EXFAT. There is no backup that fits; the geometry was computed from
+                                        what the volume holds.
+                                        blocks-mount · bytes 0 to 511
+          exfat/backup-gone             there is no backup boot region
+                                        The sector at byte 6144 is no exFAT boot sector. Sectors 12 to
+                                        23 are a copy of sectors 0 to 11. If the main region is lost, the
+                                        geometry has to be computed.
+                                        untidy · bytes 6144 to 6655
+
+        Likely: the first sectors alone were overwritten or lost (unplugged during a write, or a failing
+        first block).
+
+        Next   punchdog explain card.img                        which host refuses it, and at which byte
+               punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+    "#]],
+    );
+    reads(
+        no_boot_regions,
+        &["explain"],
+        1,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB · "SKERRY"                                                 does not mount
+
+        The main boot sector is gone; everything behind it is whole: the allocation bitmap, the up-case
+        table and all 36 files in 5 folders.
+
+          linux     refuses    no 55 AA at byte 510 of the boot sector
+                               finding exfat/boot-gone
+                               the log says: exFAT-fs (DEV): invalid boot record signature
+                               the log says: exFAT-fs (DEV): failed to read boot sector
+                               the log says: exFAT-fs (DEV): failed to recognize exfat type
+          windows   refuses    sector 0 does not name exFAT
+                               finding exfat/boot-gone
+                               an unformatted (RAW) volume, and an offer to format it: decline
+
+          sector 0      0x000000  00 00 00 00 00 00 00 00 …  all 00; an exFAT boot sector starts EB 76 90
+          table         0x003000  F8 FF FF FF FF FF FF FF …  begins as a table does
+
+        Likely: the first sectors alone were overwritten or lost (unplugged during a write, or a failing
+        first block).
+
+        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+               punchdog plan card.img --out card.plan.json      the repair, and what it costs
+    "#]],
+    );
+    reads(
+        no_boot_regions,
+        &["fields"],
+        0,
+        &expect![[r#"
+            card.img · exFAT · 620 KiB                                                       16 fields are wrong
+
+            main boot sector, at byte 0; no second copy
+                at field                       as it stands computed   believed, and why
+            >    0 JumpBoot                    00 00 00     EB 76 90   EB 76 90: always the same
+            >    3 FileSystemName              all 00       "EXFAT"    "EXFAT": always the same
+                11 MustBeZero                  all 00       all 00     always zero
+                64 PartitionOffset             0            -          the usual value
+            >   72 VolumeLength                0            1240       1240: computed from the volume
+            >   80 FatOffset                   0            24         24: computed from the volume
+            >   84 FatLength                   0            5          5: computed from the volume
+            >   88 ClusterHeapOffset           0            30         30: computed from the volume
+            >   92 ClusterCount                0            605        605: computed from the volume
+            >   96 FirstClusterOfRootDirectory 0            9          9: computed from the volume
+               100 VolumeSerialNumber          0x00000000   -          the usual value
+            >  104 FileSystemRevision          0x0000       -          0x0100: the usual value
+               106 VolumeFlags                 0x0000       -          the usual value
+            >  108 BytesPerSectorShift         0            9          9: computed from the volume
+            >  109 SectorsPerClusterShift      0            1          1: computed from the volume
+            >  110 NumberOfFats                0            1          1: computed from the volume
+            >  111 DriveSelect                 0x00         -          0x80: the usual value
+            >  112 PercentInUse                0            -          255: the usual value
+               113 Reserved                    all 00       all 00     always zero
+            >  510 BootSignature               00 00        55 AA      55 AA: always the same
+            > 5632 BootChecksum                0x00000000   0x7fa4d4d3 0x7fa4d4d3: computed from sectors 0 to
+                                                                       10 as believed
+
+            entries of the root folder, at byte 22528; no second copy
+              at field                         as it stands computed   believed, and why
+              52 AllocationBitmap.FirstCluster 2            2          where a bitmap stands
+              56 AllocationBitmap.DataLength   76           76         one bit a cluster
+              68 UpcaseTable.TableChecksum     0xe619d30d   0xe619d30d computed from the table
+              84 UpcaseTable.FirstCluster      3            3          where a table stands
+              88 UpcaseTable.DataLength        5836         5836       the table's length
+
+            Next   punchdog explain card.img    what follows from the wrong ones
+        "#]],
+    );
+    reads(
+        no_boot_regions,
+        PLAN,
+        0,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB · "SKERRY"                                      2 steps, sound afterwards
+
+           1  derived   write a boot region computed from the volume
+                        boot-region-derived: the table begins as a table does; clusters, volume and image
+                        are one within the other; the clusters fill the volume; the table is about as long
+                        as it needs to be; the root's chain begins; the root folder reads as one; the bitmap
+                        is as long as the clusters need; the bitmap has itself and the root in use; the
+                        up-case table stands where the root says, with its checksum; folders stand where
+                        their entries say
+                        or: boot code, serial number and OEM parameters are lost; usual values stand there
+                        instead
+                        writes 971 bytes in 12 places, the first at byte 0
+           2  exact     write the backup boot region at byte 6144 as a copy of the main one
+                        backup-from-main: the main boot region, as it stands after the steps before
+                        writes 971 bytes in 12 places, the first at byte 6144
+
+             36 back    out of reach or damaged before, whole afterwards
+                        Logs/2026/EMPTY.CSV
+                        Logs/2026/counts on the western ledges, second visit.csv
+                        Logs/2026/tides of the first week.csv
+                        Logs/station.log
+                        Möwen und Lummen/Ruf der Trottellumme.wav
+                        Möwen und Lummen/文字.txt
+                        README.TXT
+                        Recordings/Thumbs/spectrogram number 000.png
+                        and 28 more; the plan file names them
+          hosts         linux mounts it, windows mounts it (forecast)
+
+        36 of 36 files are whole after the repair; the volume is sound.
+
+        Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
+    "#]],
+    );
+}
+
+#[test]
+fn cases_that_all_look_raw_are_told_apart() {
+    reads(
+        marked,
+        &["explain"],
+        1,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB · "SKERRY"                                                 does not mount
+
+        The boot checksum does not fit. Whole: the backup boot region, the allocation bitmap, the up-case
+        table and all 36 files in 5 folders.
+
+          linux     refuses    the boot checksum is 0xc8919f1a, sector 11 holds 0x7fab7bd3
+                               finding exfat/boot-checksum
+                               the log says: exFAT-fs (DEV): Invalid boot checksum (boot checksum :
+                               0x7fab7bd3, checksum : 0xc8919f1a)
+                               the log says: exFAT-fs (DEV): invalid boot region
+                               the log says: exFAT-fs (DEV): failed to recognize exfat type
+          windows   refuses    the boot checksum is 0xc8919f1a, not 0x7fab7bd3 (documented demand)
+                               finding exfat/boot-checksum
+                               an unformatted (RAW) volume, and an offer to format it: decline
+
+          sector 11     0x001600  D3 7B AB 7F D3 7B AB 7F    holds 0x7fab7bd3; the checksum is 0xc8919f1a
+
+        Likely: something wrote to the first sectors without computing their checksum anew.
+
+        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+               punchdog plan card.img --out card.plan.json      the repair, and what it costs
+    "#]],
+    );
+    reads(
+        root_entries_gone,
+        &["explain"],
+        1,
+        &expect![[r#"
+            card.img · exFAT · 620 KiB                                                            does not mount
+
+            The root folder has no bitmap entry. 1 finding besides. Whole: the backup boot region and all 36
+            files in 5 folders.
+
+              linux     refuses    the root folder has no bitmap entry
+                                   finding exfat/bitmap-entry-missing
+                                   the log says: exFAT-fs (DEV): error, no upcase table entry
+                                   the log says: exFAT-fs (DEV): failed to load alloc-bitmap
+                                   the log says: exFAT-fs (DEV): failed to recognize exfat type
+                                   for writing, it adds: exFAT-fs (DEV): Filesystem has been set read-only
+              windows   refuses    the root folder has no bitmap entry (documented demand)
+                                   finding exfat/bitmap-entry-missing
+                                   an unformatted (RAW) volume, and an offer to format it: decline
+
+              root folder   0x005800  05 05 05 05 05 05 05 05 …  entry 0: type 05, an unused entry
+              root folder   0x005820  05 05 05 05 05 05 05 05 …  entry 1: type 05, an unused entry
+              root folder   0x005840  05 05 05 05 05 05 05 05 …  entry 2: type 05, an unused entry
+              root folder   0x005860  85 02 FC 29 20 00 00 00 …  entry 3: type 85, a file
+
+            Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+                   punchdog plan card.img --out card.plan.json      the repair, and what it costs
+        "#]],
+    );
+    reads(
+        upcase_gone,
+        &["explain"],
+        1,
+        &expect![[r#"
+            card.img · exFAT · 620 KiB · "SKERRY"                                           some hosts refuse it
+
+            The root folder has no up-case entry. Whole: the backup boot region, the allocation bitmap and all
+            36 files in 5 folders.
+
+              linux     read-only  it mounts for reading only, whatever was asked: the up-case table was not
+                                   found
+                                   finding exfat/upcase-entry-missing
+                                   the log says: exFAT-fs (DEV): error, no upcase table entry
+                                   for writing, it adds: exFAT-fs (DEV): Filesystem has been set read-only
+              windows   refuses    the root folder has no up-case entry (documented demand)
+                                   finding exfat/upcase-entry-missing
+                                   an unformatted (RAW) volume, and an offer to format it: decline
+
+              root folder   0x005800  83 06 53 00 4B 00 45 00 …  entry 0: type 83, the label
+              root folder   0x005820  81 00 00 00 00 00 00 00 …  entry 1: type 81, the bitmap
+              root folder   0x005840  02 00 00 00 0D D3 19 E6 …  entry 2: type 02, an unused entry
+              root folder   0x005860  85 02 FC 29 20 00 00 00 …  entry 3: type 85, a file
+
+            Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+                   punchdog plan card.img --out card.plan.json      the repair, and what it costs
+        "#]],
+    );
+    reads(
+        root_entries_gone,
+        PLAN,
+        0,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB                                                 2 steps, sound afterwards
+
+           1  derived   let the bitmap entry name cluster 2 and 76 bytes
+                        bitmap-entry: where the bitmap stands, which has itself and the root folder in use;
+                        one bit a cluster
+                        writes 32 bytes at byte 22528
+           2  derived   let the up-case entry name cluster 3, 5836 bytes and the checksum 0xe619d30d
+                        upcase-entry: where the table stands, which is the recommended one
+                        writes 32 bytes at byte 22560
+
+             36 back    out of reach or damaged before, whole afterwards
+                        Logs/2026/EMPTY.CSV
+                        Logs/2026/counts on the western ledges, second visit.csv
+                        Logs/2026/tides of the first week.csv
+                        Logs/station.log
+                        Möwen und Lummen/Ruf der Trottellumme.wav
+                        Möwen und Lummen/文字.txt
+                        README.TXT
+                        Recordings/Thumbs/spectrogram number 000.png
+                        and 28 more; the plan file names them
+          hosts         linux mounts it, windows mounts it (forecast)
+
+        36 of 36 files are whole after the repair; the volume is sound.
+
+        Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
+    "#]],
+    );
+}
+
+#[test]
+fn chains_sets_and_the_bitmap() {
+    reads(
+        chains_and_sets,
+        &["check"],
+        1,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB · "SKERRY"                                        files at risk: 4 faults
+
+        Recordings/dawn 0002.wav: a chain runs into itself. 3 findings besides. Whole: the backup boot
+        region, the up-case table and 35 files in 5 folders. 1 file or folder is damaged.
+
+          exfat/chain-loop              Recordings/dawn 0002.wav: a chain runs into itself
+                                        The table entry of cluster 43 leads back to cluster 36. It should
+                                        name the next cluster, or end the chain. The rest was found by
+                                        judgement: clusters that are in use and belong to nothing else.
+                                        risks-files · bytes 12460 to 12463
+          exfat/used-but-free           6 clusters are in use, free by the bitmap
+                                        Cluster 28 is the first. A cluster that belongs to a file has its
+                                        bit set.
+                                        risks-files · byte 15363
+          exfat/secondary-count         README.TXT: an entry set gives a wrong number of entries
+                                        The set stands at byte 22624.
+                                        risks-files · byte 22625
+          exfat/no-fat-chain-lost       Logs/station.log: a file in a row has lost its NoFatChain flag
+                                        NoFatChain is clear, and the table has no chain behind the first
+                                        cluster. The clusters that follow are in use and nobody else's.
+                                        risks-files · byte 24705
+
+        Next   punchdog explain card.img                        which host refuses it, and at which byte
+               punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+    "#]],
+    );
+    reads(
+        chains_and_sets,
+        &["explain"],
+        0,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB · "SKERRY"                                       mounts, but is not sound
+
+        Recordings/dawn 0002.wav: a chain runs into itself. 3 findings besides. Whole: the backup boot
+        region, the up-case table and 35 files in 5 folders. 1 file or folder is damaged.
+
+          linux     mounts     for reading and for writing
+          windows   mounts     it meets the published demands; what the host does was not tried
+                               it meets the published demands; what the host does was not tried
+
+          table         0x0030ac  24 00 00 00                cluster 43 of dawn 0002.wav: back to cluster 36
+
+        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+               punchdog plan card.img --out card.plan.json      the repair, and what it costs
+    "#]],
+    );
+    reads(
+        chains_and_sets,
+        PLAN,
+        0,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB · "SKERRY"                                      4 steps, sound afterwards
+
+           1  exact     README.TXT: put right the number of entries in its entry set
+                        set-rewritten: with it, the set has the checksum that stands in it
+                        writes 1 byte at byte 22625
+           2  judged    rebuild 3 table entries
+                        chain-rebuilt: chains in use that nothing claimed and that fit the missing length,
+                        else the clusters that follow, are in use and belong to nothing else
+                        or: leave the files cut where the table breaks off
+                        writes 1 byte at byte 12460
+           3  derived   Logs/station.log: set NoFatChain
+                        stream-flags: the clusters that follow are in use and nobody else's, and the table
+                        has no chain
+                        writes 2 bytes in 2 places, the first at byte 24674
+           4  derived   set the bitmap as the clusters are used, in 6 clusters
+                        bitmap-bits: every cluster that a file, a folder or the volume's own tables claim
+                        writes 1 byte at byte 15363
+
+             35 intact  as they were
+              1 back    out of reach or damaged before, whole afterwards
+                        Recordings/dawn 0002.wav
+          hosts         linux mounts it, windows mounts it (forecast)
+
+        36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is
+        handed out; the volume is sound.
+
+        Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
+    "#]],
+    );
+}
+
+#[test]
+fn what_is_lost() {
+    reads(
+        folder_lost,
+        &["check"],
+        1,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB · "SKERRY"                                        files at risk: 2 faults
+
+        The folder at cluster 13 has no entry. 1 finding besides. Whole: the backup boot region, the up-case
+        table and 8 files in 3 folders. 30 files, folders or chains are out of reach.
+
+          exfat/lost-folder             the folder at cluster 13 has no entry
+                                        Cluster 13 begins with a whole entry set and belongs to no folder.
+                                        Each folder has an entry in the folder above it. Its files are out
+                                        of reach.
+                                        risks-files · bytes 26624 to 26687
+          exfat/lost-clusters           1 cluster belongs to nothing, and all is blank: from 14 on
+                                        The bitmap has clusters 14 to 14 in use. Each cluster in use belongs
+                                        to a file, a folder or the volume's own tables.
+                                        untidy · byte 15361
+
+        Next   punchdog explain card.img                        which host refuses it, and at which byte
+               punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+    "#]],
+    );
+    reads(
+        folder_lost,
+        &["files"],
+        0,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB                                                       8 intact, 28 orphan
+
+          intact        folder  2026-04-01 00:40  Logs/
+          intact        folder  2026-04-01 01:00  Logs/2026/
+          intact       0 bytes  2026-04-01 03:00  Logs/2026/EMPTY.CSV
+          intact      1.04 KiB  2026-04-01 02:40  Logs/2026/counts on the western ledges, second visit.csv
+          intact      3.67 KiB  2026-04-01 02:20  Logs/2026/tides of the first week.csv
+          intact      4.67 KiB  2026-04-01 02:00  Logs/station.log
+          intact        folder  2026-04-01 01:40  Möwen und Lummen/
+          intact      2.67 KiB  2026-04-01 05:00  Möwen und Lummen/Ruf der Trottellumme.wav
+          intact     121 bytes  2026-04-01 05:20  Möwen und Lummen/文字.txt
+          intact     206 bytes  2026-04-01 00:20  README.TXT
+          intact      2.67 KiB  2026-04-01 14:00  ledges.csv
+          orphan        folder                    lost folder 13/
+                                                in a folder that hosts do not show
+          orphan        folder  2026-04-01 05:40  lost folder 13/Thumbs/
+                                                in a folder that hosts do not show
+          orphan     162 bytes  2026-04-01 06:00  lost folder 13/Thumbs/spectrogram number 000.png
+                                                in a folder that hosts do not show
+          orphan     164 bytes  2026-04-01 06:20  lost folder 13/Thumbs/spectrogram number 001.png
+                                                in a folder that hosts do not show
+          orphan     164 bytes  2026-04-01 06:40  lost folder 13/Thumbs/spectrogram number 002.png
+                                                in a folder that hosts do not show
+          orphan     166 bytes  2026-04-01 07:00  lost folder 13/Thumbs/spectrogram number 003.png
+                                                in a folder that hosts do not show
+          orphan     158 bytes  2026-04-01 07:20  lost folder 13/Thumbs/spectrogram number 004.png
+                                                in a folder that hosts do not show
+          orphan     159 bytes  2026-04-01 07:40  lost folder 13/Thumbs/spectrogram number 005.png
+                                                in a folder that hosts do not show
+          orphan     161 bytes  2026-04-01 08:00  lost folder 13/Thumbs/spectrogram number 006.png
+                                                in a folder that hosts do not show
+          orphan     163 bytes  2026-04-01 08:20  lost folder 13/Thumbs/spectrogram number 007.png
+                                                in a folder that hosts do not show
+          orphan     164 bytes  2026-04-01 08:40  lost folder 13/Thumbs/spectrogram number 008.png
+                                                in a folder that hosts do not show
+          orphan     165 bytes  2026-04-01 09:00  lost folder 13/Thumbs/spectrogram number 009.png
+                                                in a folder that hosts do not show
+          orphan     165 bytes  2026-04-01 09:20  lost folder 13/Thumbs/spectrogram number 010.png
+                                                in a folder that hosts do not show
+          orphan     160 bytes  2026-04-01 09:40  lost folder 13/Thumbs/spectrogram number 011.png
+                                                in a folder that hosts do not show
+          orphan     158 bytes  2026-04-01 10:00  lost folder 13/Thumbs/spectrogram number 012.png
+                                                in a folder that hosts do not show
+          orphan     164 bytes  2026-04-01 10:20  lost folder 13/Thumbs/spectrogram number 013.png
+                                                in a folder that hosts do not show
+          orphan     162 bytes  2026-04-01 10:40  lost folder 13/Thumbs/spectrogram number 014.png
+                                                in a folder that hosts do not show
+          orphan     162 bytes  2026-04-01 11:00  lost folder 13/Thumbs/spectrogram number 015.png
+                                                in a folder that hosts do not show
+          orphan     157 bytes  2026-04-01 11:20  lost folder 13/Thumbs/spectrogram number 016.png
+                                                in a folder that hosts do not show
+          orphan     163 bytes  2026-04-01 11:40  lost folder 13/Thumbs/spectrogram number 017.png
+                                                in a folder that hosts do not show
+          orphan     161 bytes  2026-04-01 12:00  lost folder 13/Thumbs/spectrogram number 018.png
+                                                in a folder that hosts do not show
+          orphan     159 bytes  2026-04-01 12:20  lost folder 13/Thumbs/spectrogram number 019.png
+                                                in a folder that hosts do not show
+          orphan     164 bytes  2026-04-01 12:40  lost folder 13/Thumbs/spectrogram number 020.png
+                                                in a folder that hosts do not show
+          orphan     160 bytes  2026-04-01 13:00  lost folder 13/Thumbs/spectrogram number 021.png
+                                                in a folder that hosts do not show
+          orphan     160 bytes  2026-04-01 13:20  lost folder 13/Thumbs/spectrogram number 022.png
+                                                in a folder that hosts do not show
+          orphan     161 bytes  2026-04-01 13:40  lost folder 13/Thumbs/spectrogram number 023.png
+                                                in a folder that hosts do not show
+          orphan      5.67 KiB  2026-04-01 03:20  lost folder 13/dawn 0001.wav
+                                                in a folder that hosts do not show
+          orphan      6.67 KiB  2026-04-01 04:00  lost folder 13/dawn 0002.wav
+                                                in a folder that hosts do not show
+          orphan      3.67 KiB  2026-04-01 04:20  lost folder 13/dusk 0003.wav
+                                                in a folder that hosts do not show
+          orphan         5 KiB  2026-04-01 04:40  lost folder 13/unfinished 0004.wav
+                                                in a folder that hosts do not show
+
+        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copies them out
+    "#]],
+    );
+    reads(
+        folder_lost,
+        PLAN,
+        0,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB · "SKERRY"                                      2 steps, sound afterwards
+
+           1  derived   give the folder at cluster 13 an entry in the root folder, as lost folder 13 2
+                        folder-reconnected: it begins with a whole entry set, and belongs to no folder; its
+                        name is lost
+                        writes 76 bytes in 3 places, the first at byte 23136
+           2  derived   free 1 cluster that belongs to nothing
+                        lost-clusters-freed: they hold nothing but one byte value
+                        writes 1 byte at byte 15361
+
+              8 intact  as they were
+             28 back    out of reach or damaged before, whole afterwards
+                        lost folder 13/Thumbs/spectrogram number 000.png → lost folder 13
+                        2/Thumbs/spectrogram number 000.png
+                        lost folder 13/Thumbs/spectrogram number 001.png → lost folder 13
+                        2/Thumbs/spectrogram number 001.png
+                        lost folder 13/Thumbs/spectrogram number 002.png → lost folder 13
+                        2/Thumbs/spectrogram number 002.png
+                        lost folder 13/Thumbs/spectrogram number 003.png → lost folder 13
+                        2/Thumbs/spectrogram number 003.png
+                        lost folder 13/Thumbs/spectrogram number 004.png → lost folder 13
+                        2/Thumbs/spectrogram number 004.png
+                        lost folder 13/Thumbs/spectrogram number 005.png → lost folder 13
+                        2/Thumbs/spectrogram number 005.png
+                        lost folder 13/Thumbs/spectrogram number 006.png → lost folder 13
+                        2/Thumbs/spectrogram number 006.png
+                        lost folder 13/Thumbs/spectrogram number 007.png → lost folder 13
+                        2/Thumbs/spectrogram number 007.png
+                        and 20 more; the plan file names them
+          hosts         linux mounts it, windows mounts it (forecast)
+
+        36 of 36 files are whole after the repair; the volume is sound.
+
+        Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
+    "#]],
+    );
+    reads(
+        table_gone,
+        &["check"],
+        1,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB · "SKERRY"                                      does not mount: 22 faults
+
+        The root folder: a chain runs into an empty table entry. 21 findings besides. Whole: the backup boot
+        region, the up-case table and 17 files in 5 folders. 3 files and folders are damaged, 26 more are
+        out of reach.
+
+          exfat/chain-into-free         the root folder: a chain runs into an empty table entry
+                                        The table entry of cluster 9 says nothing. It should name the next
+                                        cluster, or end the chain. All of its content is known.
+                                        blocks-mount · bytes 12324 to 12327 · bytes 12324 to 12327
+          exfat/chain-into-free         Recordings/dawn 0002.wav: a chain runs into an empty table entry
+                                        The table entry of cluster 35 says nothing. It should name the next
+                                        cluster, or end the chain. What is missing was not found.
+                                        blocks-mount · bytes 12428 to 12431
+          exfat/chain-into-free         Recordings/dusk 0003.wav: a chain runs into an empty table entry
+                                        blocks-mount · bytes 12480 to 12483
+          exfat/chain-into-free         Recordings/Thumbs: a chain runs into an empty table entry
+                                        blocks-mount · bytes 12544 to 12547
+          exfat/no-fat-chain-lost       Logs/2026/tides of the first week.csv: a file in a row has lost its
+                                        NoFatChain flag
+                                        NoFatChain is clear, and the table has no chain behind the first
+                                        cluster. The clusters that follow are in use and nobody else's.
+                                        risks-files · byte 25633
+          exfat/cross-linked            Logs/2026/counts on the western ledges, second visit.csv: a file
+                                        shares clusters with another
+                                        The set stands at byte 25728.
+                                        risks-files · bytes 25780 to 25783
+          exfat/chain-too-short         Logs/2026/counts on the western ledges, second visit.csv: a file has
+                                        fewer clusters than its length needs
+                                        Its length is 1060 bytes. It has 1 cluster.
+                                        risks-files · bytes 25784 to 25791
+          exfat/chain-too-short         Recordings/dawn 0002.wav: a file has fewer clusters than its length
+                                        needs
+                                        Its length is 6827 bytes. It has 1 cluster.
+                                        risks-files · bytes 26872 to 26879
+          exfat/chain-too-short         Recordings/dusk 0003.wav: a file has fewer clusters than its length
+                                        needs
+                                        risks-files · bytes 26968 to 26975
+          exfat/chain-too-short         Recordings/Thumbs: a file has fewer clusters than its length needs
+                                        risks-files · bytes 27192 to 27199
+          exfat/lost-folder             the folder at cluster 66 has no entry
+                                        Cluster 66 begins with a whole entry set and belongs to no folder.
+                                        Each folder has an entry in the folder above it. Its files are out
+                                        of reach.
+                                        risks-files · bytes 80896 to 80959
+          exfat/lost-folder             the folder at cluster 68 has no entry
+                                        Cluster 68 begins with a whole entry set and belongs to no folder.
+                                        Each folder has an entry in the folder above it. Its files are out
+                                        of reach.
+                                        risks-files · bytes 82944 to 83007
+          exfat/table-first-entries     the first two entries of the table are not what they must be
+                                        Table 0 begins with 00 00 00 00 00 00 00 00. It should begin with F8
+                                        FF FF FF FF FF FF FF.
+                                        untidy · bytes 12288 to 12295
+          exfat/lost-clusters           1 cluster belongs to nothing: from 25 on
+                                        The bitmap has clusters 25 to 25 in use. Each cluster in use belongs
+                                        to a file, a folder or the volume's own tables.
+                                        untidy · byte 15362
+          exfat/lost-clusters           1 cluster belongs to nothing: from 27 on
+                                        The bitmap has clusters 27 to 27 in use. Each cluster in use belongs
+                                        to a file, a folder or the volume's own tables.
+                                        untidy · byte 15363
+          exfat/lost-clusters           1 cluster belongs to nothing: from 36 on
+                                        untidy · byte 15364
+          exfat/lost-clusters           2 clusters belong to nothing: from 39 on
+                                        untidy · byte 15364
+          exfat/lost-clusters           and 5 more of this class; --all lists them
+
+        Next   punchdog explain card.img                        which host refuses it, and at which byte
+               punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+    "#]],
+    );
+    reads(
+        table_gone,
+        PLAN,
+        0,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB · "SKERRY"                                     14 steps, sound afterwards
+
+           1  derived   write the root folder's chain: 1 cluster
+                        root-chain: the folder's own end mark; clusters that go on as a folder does
+                        writes 4 bytes at byte 12324
+           2  derived   end chains where the length says: 3 table entries
+                        chain-ended-by-length: lengths in the entry sets, end marks in the folders
+                        writes 12 bytes in 3 places, the first at byte 12428
+           3  derived   Logs/2026/tides of the first week.csv: set NoFatChain
+                        stream-flags: the clusters that follow are in use and nobody else's, and the table
+                        has no chain
+                        writes 2 bytes in 2 places, the first at byte 25602
+           4  derived   Recordings/dawn 0002.wav: set the length from 6827 to 1024
+                        length-from-clusters: the clusters it has
+                        writes 6 bytes in 3 places, the first at byte 26818
+           5  derived   Recordings/dusk 0003.wav: set the length from 3755 to 1024
+                        length-from-clusters: the clusters it has
+                        writes 6 bytes in 3 places, the first at byte 26914
+           6  derived   Recordings/Thumbs: set the length from 4096 to 1024
+                        length-from-clusters: the clusters it has
+                        writes 3 bytes in 3 places, the first at byte 27139
+           7  derived   Logs/2026/counts on the western ledges, second visit.csv: set the length from 1060
+                        to 1024
+                        length-from-clusters: the clusters it has
+                        writes 3 bytes in 3 places, the first at byte 25731
+           8  judged    Logs/2026/counts on the western ledges, second visit.csv: give it its own copy of
+                        its 1 cluster
+                        cross-link-duplicated: the clusters as they stand; in at most one of the files they
+                        are right
+                        or: empty this file
+                        writes 1 KiB in 4 places, the first at byte 25730
+           9  derived   give the folder at cluster 66 an entry in the root folder, as lost folder 66 2
+                        folder-reconnected: it begins with a whole entry set, and belongs to no folder; its
+                        name is lost
+                        writes 76 bytes in 3 places, the first at byte 23136
+          10  derived   give the folder at cluster 68 an entry in the root folder, as lost folder 68 2
+                        folder-reconnected: it begins with a whole entry set, and belongs to no folder; its
+                        name is lost
+                        writes 76 bytes in 3 places, the first at byte 23264
+          11  derived   free 1 cluster that belongs to nothing
+                        lost-clusters-freed: they hold nothing but one byte value
+                        writes 1 byte at byte 15368
+          12  judged    keep 8 lost chains as files in the folder ADRIFT
+                        lost-chains-kept: the bitmap has them in use, and no file claims them; names and
+                        exact lengths are not known
+                        or: free their clusters
+                        writes 631 bytes in 20 places, the first at byte 23392
+          13  derived   set the bitmap as the clusters are used, in 2 clusters
+                        bitmap-bits: every cluster that a file, a folder or the volume's own tables claim
+                        writes 1 byte at byte 15364
+          14  exact     set entries 0 and 1 of the table
+                        table-first-entries: they are the same on every volume
+                        writes 8 bytes at byte 12288
+
+        Choice cross-link: Files share clusters; at most one of them is right there. Give each its own copy?
+          taken  duplicate          each file gets its own copy of the shared clusters
+                 cut                the later file is emptied
+
+        Choice lost-chains: Clusters are in use that belong to no file. Keep what they hold?
+          taken  keep               each becomes a file in the folder ADRIFT, to be looked through later
+                 free               the clusters become free; what they hold is given up
+
+        Choice short-chain: A file has fewer clusters than its length needs. Set the length to what is
+        there?
+          taken  shorten            each file keeps what its clusters hold (Recordings/dawn 0002.wav: 1024
+                                    bytes)
+                 leave              nothing changes; reading past the end gives an error
+
+             41 back    out of reach or damaged before, whole afterwards
+                        ADRIFT/A0000025.BIN
+                        ADRIFT/A0000027.BIN
+                        ADRIFT/A0000036.BIN
+                        ADRIFT/A0000039.BIN
+                        ADRIFT/A0000043.BIN
+                        ADRIFT/A0000047.BIN
+                        ADRIFT/A0000049.BIN
+                        ADRIFT/A0000054.BIN
+                        and 33 more; the plan file names them
+              3 shorter without their end
+                        Logs/2026/counts on the western ledges, second visit.csv, 1060 → 1024 bytes
+                        Recordings/dawn 0002.wav, 6827 → 1024 bytes
+                        Recordings/dusk 0003.wav, 3755 → 1024 bytes
+          hosts         linux mounts it, windows mounts it (forecast)
+
+        41 of 44 files are whole after the repair, 9 rest on judgement and should be opened before they are
+        handed out, 3 lose their end; the volume is sound.
+
+        Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
+    "#]],
+    );
+    reads(
+        table_gone,
+        &["salvage", "--list", "--state", "damaged"],
+        0,
+        &expect![[r#"
+        card.img · exFAT · 620 KiB                                                            3 files, 3 KiB
+
+          damaged     1.04 KiB  Logs/2026/counts on the western ledges, second visit.csv
+          damaged     6.67 KiB  Recordings/dawn 0002.wav
+          damaged     3.67 KiB  Recordings/dusk 0003.wav
+
+        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copies them, with the same filters
+    "#]],
+    );
+    assert!(CROWDED.starts_with(FOLDER));
+}
