@@ -136,14 +136,14 @@ pub struct RecorderCard {
     pub patient: exfat_faults::Patient,
 }
 
-/// The sound recorder's card: exFAT, 96 MiB. Another device wrote its mark into the first sectors,
+/// The sound recorder's card: exFAT, 32 MiB. Another device wrote its mark into the first sectors,
 /// and the battery died while a recording was being closed.
 ///
 /// # Errors
 /// When the card is too small for its files, which it is not.
 pub fn recorder_card() -> io::Result<RecorderCard> {
     let wish = punchdog_core::exfat::fresh::Wish {
-        bytes: 96 << 20,
+        bytes: 32 << 20,
         sector_bytes: 512,
         cluster_bytes: 32 << 10,
         tables: 1,
@@ -151,7 +151,7 @@ pub fn recorder_card() -> io::Result<RecorderCard> {
         serial: 0x50FD_DA3B,
     };
     let mut seed = Seed::new(4_415);
-    let mut filler = exfat::Filler::new(&wish, vec![0; 96 << 20])?;
+    let mut filler = exfat::Filler::new(&wish, vec![0; 32 << 20])?;
     filler.file("recorder settings.txt", &content::note(&mut seed, 8), Lie::Row)?;
     for (number, ledge) in ["Ledge 03", "Ledge 09", "Ledge 17"].iter().enumerate() {
         filler.folder(ledge, 1, Lie::Row)?;

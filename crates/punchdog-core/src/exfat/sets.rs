@@ -369,6 +369,11 @@ impl Reading {
     fn behind(&mut self, bytes: &[u8], end: usize, upcase: &Upcase) {
         let count = bytes.len().per(ENTRY);
         let mut index = end.plus(1);
+        // Nearly always nothing follows, and that is quickly seen.
+        let empty = |piece: &[u8]| piece.iter().fold(0, |all, byte| all | byte) == 0;
+        if bytes.get(index.times(ENTRY)..).is_none_or(|rest| rest.chunks(4096).all(empty)) {
+            return;
+        }
         while index < count {
             let raw = bytes.part(index.times(ENTRY), ENTRY);
             if raw.byte(0) == FILE

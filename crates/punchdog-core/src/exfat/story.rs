@@ -223,6 +223,7 @@ fn exhibits(
 }
 
 /// The boot sector and what the root names, field by field.
+#[expect(clippy::too_many_lines, reason = "one row after the other")]
 pub(super) fn fields(believed: &Believed, boot: &Boot, survey: &Survey) -> Vec<FieldGroup> {
     let geometry = believed.geometry;
     let mut rows: Vec<FieldRow> = boot.fields.iter().map(row).collect();

@@ -1,5 +1,11 @@
 //! exFAT through the built program: the whole job, and what a technician reads, word for word.
 
+#![allow(
+    clippy::needless_raw_string_hashes,
+    clippy::too_many_lines,
+    reason = "texts as they were taken down by the tool that keeps them"
+)]
+
 use super::{folder_with, json, run};
 use expect_test::{Expect, expect};
 use punchdog_lab::{
