@@ -94,7 +94,11 @@ fn likely(boot: &Boot, out: &Examination) -> Option<&'static str> {
         Some(
             "the first sectors alone were overwritten or lost (unplugged during a write, or a failing first block)",
         )
-    } else if has(c::CHECKSUM.code) && heavy <= 2 {
+    } else if has(c::CHECKSUM.code) && has(c::DIRTY.code) {
+        Some(
+            "something wrote to the first sectors without computing their checksum anew; besides, the medium was pulled out or lost power during a write",
+        )
+    } else if has(c::CHECKSUM.code) {
         Some("something wrote to the first sectors without computing their checksum anew")
     } else if has(c::BEYOND_IMAGE.code) {
         Some("the image was cut short while copying, or the medium claims more room than it has")
