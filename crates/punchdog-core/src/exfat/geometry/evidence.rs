@@ -45,10 +45,10 @@ const CHUNK: usize = 1 << 20;
 /// Observations of one sort that are enough.
 const ENOUGH: usize = 48;
 
-/// True when a table begins within the first mebibytes.
+/// True when a table or an up-case table begins within the first mebibytes.
 pub(super) fn table_near(medium: &dyn Medium) -> bool {
     let bytes = medium.lenient(0, (4_usize << 20).min(medium.len().size())).bytes;
-    bytes.chunks(512).any(weigh::table_begins)
+    bytes.chunks(512).any(|sector| weigh::table_begins(sector) || weigh::begins_as_upcase(sector))
 }
 
 /// Searches the volume.
@@ -155,35 +155,63 @@ pub(super) fn derived(medium: &dyn Medium, seen: &Evidence) -> Vec<Geometry> {
             }
             let there = medium.len().minus(heap).per(size);
             let said = root.bitmap.map_or(0, |owner| owner.length.times(8));
-            // The bitmap's length says it to within 7 clusters; the image's length says which.
+            // The bitmap's length says it to within 7 clusters, the image's length says which; where
+            // the two contradict each other, either may be right.
             let exact = there.per_up(8).times(8) == said || said == 0;
-            let clusters = if exact { there } else { said };
-            for table in seen.tables.iter().filter(|place| **place < heap && place.rest(sector) == 0) {
-                let needed = clusters.plus(2).times(4).per_up(sector);
-                let sectors = if exact {
-                    medium.len().per(sector)
-                } else {
-                    heap.plus(clusters.times(size)).per(sector)
-                };
-                let geometry = Geometry {
-                    sector_shift: shift,
-                    cluster_shift: u8::try_from(size.per(sector).trailing_zeros()).unwrap_or(0),
-                    table_offset: table.per(sector).narrow(),
-                    table_sectors: needed.narrow(),
-                    tables: 1,
-                    heap_offset: heap.per(sector).narrow(),
-                    clusters: clusters.narrow(),
-                    root_cluster: from_heap.per(size).plus(2).narrow(),
-                    sectors,
-                };
-                found.push(geometry);
-                // TexFAT: the second table stands right behind the first.
-                for second in seen.tables.iter().filter(|place| *place > table && **place < heap) {
-                    let length = second.minus(*table).per(sector);
-                    if length >= needed && table.plus(length.times(sector).times(2)) <= heap {
-                        found.push(Geometry { tables: 2, table_sectors: length.narrow(), ..geometry });
-                    }
-                }
+            let counts = if exact { vec![there] } else { vec![said, there] };
+            for clusters in counts {
+                let exact = clusters == there;
+                found.extend(with_count(
+                    medium,
+                    seen,
+                    (shift, sector),
+                    (size, heap),
+                    from_heap,
+                    clusters,
+                    exact,
+                ));
+            }
+        }
+    }
+    found
+}
+
+/// Geometries with this many clusters, one for each table that is found or a place for one.
+fn with_count(
+    medium: &dyn Medium,
+    seen: &Evidence,
+    (shift, sector): (u8, u64),
+    (size, heap): (u64, u64),
+    from_heap: u64,
+    clusters: u64,
+    exact: bool,
+) -> Vec<Geometry> {
+    let mut found = Vec::new();
+    // Where no table begins as one, it is as good as empty, and goes where it has room.
+    let room = heap.minus(clusters.plus(2).times(4).per_up(sector).times(sector));
+    let custom = [128, 24].map(|sectors: u64| sectors.times(sector)).into_iter().find(|at| *at <= room);
+    let tables = if seen.tables.is_empty() { custom.into_iter().collect() } else { seen.tables.clone() };
+    for table in tables.iter().filter(|place| **place < heap && place.rest(sector) == 0) {
+        let needed = clusters.plus(2).times(4).per_up(sector);
+        let sectors =
+            if exact { medium.len().per(sector) } else { heap.plus(clusters.times(size)).per(sector) };
+        let geometry = Geometry {
+            sector_shift: shift,
+            cluster_shift: u8::try_from(size.per(sector).trailing_zeros()).unwrap_or(0),
+            table_offset: table.per(sector).narrow(),
+            table_sectors: needed.narrow(),
+            tables: 1,
+            heap_offset: heap.per(sector).narrow(),
+            clusters: clusters.narrow(),
+            root_cluster: from_heap.per(size).plus(2).narrow(),
+            sectors,
+        };
+        found.push(geometry);
+        // TexFAT: the second table stands right behind the first.
+        for second in seen.tables.iter().filter(|place| *place > table && **place < heap) {
+            let length = second.minus(*table).per(sector);
+            if length >= needed && table.plus(length.times(sector).times(2)) <= heap {
+                found.push(Geometry { tables: 2, table_sectors: length.narrow(), ..geometry });
             }
         }
     }

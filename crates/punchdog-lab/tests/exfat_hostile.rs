@@ -1,0 +1,120 @@
+//! exFAT volumes made to harm their reader: lengths and clusters at the edges of their types,
+//! folders within themselves, tables and bitmaps of noise. Reading and planning must end, within
+//! time and memory, and never panic.
+
+use punchdog_core::{
+    family::{self, Wanted},
+    measure::Subject,
+    medium::{Extent, Medium, Memory},
+    plan,
+    progress::Silent,
+};
+use punchdog_lab::{
+    exfat::{everyday, small},
+    exfat_faults::{CROWDED, FOLDER, OTHER, Patient, ROW},
+    seed::Seed,
+};
+use std::time::{Duration, Instant};
+
+fn patient() -> Patient {
+    Patient::new(everyday(&small(512, 1024, 1), 8))
+}
+
+/// Everything that reads a volume, and the plan.
+fn endure(name: &str, bytes: Vec<u8>) {
+    let started = Instant::now();
+    let medium = Memory::new(bytes);
+    if let Some(volume) = family::recognise(&medium, &Silent).unwrap() {
+        volume.examine(&medium, &Silent).unwrap();
+        let files = volume.files(&medium, Wanted { deleted: true, system: true }, &Silent).unwrap();
+        assert!(files.len() < 100_000, "{name}: {} files", files.len());
+        for file in &files {
+            let held: u64 = file.extents.iter().map(|extent| extent.length).sum();
+            assert!(held <= medium.len() * 2, "{name}: {} holds {held} bytes", file.path);
+        }
+        volume.fields(&medium, &Silent).unwrap();
+        volume.forecast(&medium, 512);
+        let subject = Subject::Volume(Extent::new(0, medium.len()));
+        let plan = plan::build(&medium, "x", subject, Default::default(), &Silent).unwrap();
+        assert!(plan.steps.len() < 5000, "{name}");
+    }
+    assert!(started.elapsed() < Duration::from_secs(60), "{name} took {:?}", started.elapsed());
+}
+
+#[test]
+fn values_at_the_edges_of_their_types() {
+    let edges = [0_u64, 1, 2, 0x7FFF_FFFF, 0xFFFF_FFF7, 0xFFFF_FFFF, 1 << 40, 1 << 63, u64::MAX];
+    for path in [ROW, OTHER, FOLDER, CROWDED] {
+        for at in [40_u64, 52, 56] {
+            for value in edges {
+                let mut patient = patient();
+                let bytes = value.to_le_bytes();
+                patient.write_set(path, at, if at == 52 { &bytes[..4] } else { &bytes });
+                endure(&format!("{path}, byte {at}, {value:#x}"), patient.bytes);
+            }
+        }
+    }
+}
+
+#[test]
+fn boot_fields_at_the_edges_with_checksums_that_fit() {
+    for (at, length) in
+        [(72_u64, 8_usize), (80, 4), (84, 4), (88, 4), (92, 4), (96, 4), (108, 1), (109, 1), (110, 1)]
+    {
+        for byte in [0_u8, 1, 0x7F, 0x80, 0xFF] {
+            let mut patient = patient();
+            patient.write_boot(0, at, &vec![byte; length]);
+            patient.write_boot(1, at, &vec![byte; length]);
+            endure(&format!("boot byte {at} {byte:02X}"), patient.bytes);
+        }
+    }
+}
+
+#[test]
+fn folders_within_themselves_and_within_one_another() {
+    let sound = patient();
+    let (outer, inner, root) =
+        (sound.find(FOLDER).clusters[0], sound.find(CROWDED).clusters[0], sound.geometry.root_cluster);
+    for (path, first) in [(FOLDER, outer), (CROWDED, outer), (CROWDED, root), (FOLDER, inner), (FOLDER, root)]
+    {
+        let mut patient = sound.clone();
+        patient.write_set(path, 52, &first.to_le_bytes());
+        endure(&format!("{path} begins at cluster {first}"), patient.bytes);
+    }
+}
+
+#[test]
+fn tables_bitmaps_and_roots_of_noise() {
+    for round in 0..12 {
+        let mut seed = Seed::new(round);
+        let mut patient = patient();
+        let g = patient.geometry;
+        let places = [
+            (g.table_place(0) + 8, g.table_bytes() - 8),
+            (g.cluster_place(2), g.bitmap_bytes()),
+            (g.cluster_place(3), 5836),
+            (g.cluster_place(g.root_cluster), g.cluster_bytes()),
+        ];
+        for (number, (place, length)) in places.iter().enumerate() {
+            if round % 4 == number as u64 || seed.below(3) == 0 {
+                let noise = seed.bytes(usize::try_from(*length).unwrap());
+                patient.write(*place, &noise);
+            }
+        }
+        endure(&format!("noise {round}"), patient.bytes);
+    }
+}
+
+#[test]
+fn a_folder_full_of_sets_that_name_one_file() {
+    let mut patient = patient();
+    let made = patient.find(ROW);
+    let set = patient.read(made.entry, made.entries as usize * 32);
+    for cluster in patient.find(CROWDED).clusters {
+        let place = patient.geometry.cluster_place(cluster);
+        let room = usize::try_from(patient.geometry.cluster_bytes()).unwrap() / set.len() * set.len();
+        let copies: Vec<u8> = set.iter().copied().cycle().take(room).collect();
+        patient.write(place, &copies);
+    }
+    endure("one file many times over", patient.bytes);
+}
