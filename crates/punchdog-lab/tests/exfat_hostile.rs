@@ -14,7 +14,10 @@ use punchdog_lab::{
     exfat_faults::{CROWDED, FOLDER, OTHER, Patient, ROW},
     seed::Seed,
 };
-use std::time::{Duration, Instant};
+use std::{
+    collections::BTreeMap,
+    time::{Duration, Instant},
+};
 
 fn patient() -> Patient {
     Patient::new(everyday(&small(512, 1024, 1), 8))
@@ -35,10 +38,10 @@ fn endure(name: &str, bytes: Vec<u8>) {
         volume.fields(&medium, &Silent).unwrap();
         volume.forecast(&medium, 512);
         let subject = Subject::Volume(Extent::new(0, medium.len()));
-        let plan = plan::build(&medium, "x", subject, Default::default(), &Silent).unwrap();
+        let plan = plan::build(&medium, "x", subject, BTreeMap::default(), &Silent).unwrap();
         assert!(plan.steps.len() < 5000, "{name}");
     }
-    assert!(started.elapsed() < Duration::from_secs(60), "{name} took {:?}", started.elapsed());
+    assert!(started.elapsed() < Duration::from_mins(1), "{name} took {:?}", started.elapsed());
 }
 
 #[test]

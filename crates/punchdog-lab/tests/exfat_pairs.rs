@@ -15,7 +15,7 @@ use punchdog_lab::{
     seed::Seed,
 };
 use std::{
-    collections::BTreeSet,
+    collections::{BTreeMap, BTreeSet},
     sync::{
         Mutex,
         atomic::{AtomicUsize, Ordering},
@@ -47,7 +47,7 @@ fn try_pair(sound: &Patient, first: &Fault, second: &Fault) -> Result<(), String
     }
     let medium = Memory::new(patient.bytes.clone());
     let subject = Subject::Volume(Extent::new(0, medium.len()));
-    let wanted = Default::default();
+    let wanted = BTreeMap::default();
     let plan = plan::build(&medium, "x.img", subject, wanted, &Silent).map_err(|error| error.to_string())?;
     if !plan.outcome.after.sound {
         return Err(format!("not sound after the plan: {:?}", plan.outcome.after.findings));
