@@ -3,6 +3,7 @@
 
 use crate::arith::Sat;
 use fixedbitset::FixedBitSet;
+use std::cell::Cell;
 
 /// What a table entry says.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -128,4 +129,37 @@ pub fn walk(
         seen.set_range(from..from.plus(length.size()), false);
     }
     walk
+}
+
+/// What the chain from `first` has of its own: it ends with the first cluster that is `claimed`.
+pub fn walk_own(
+    first: u32,
+    claimed: &FixedBitSet,
+    seen: &mut FixedBitSet,
+    mut link: impl FnMut(u32) -> (Link, bool),
+) -> Walk {
+    walk(first, claimed, seen, |cluster| {
+        if claimed.contains(cluster.size()) { (Link::End, false) } else { link(cluster) }
+    })
+}
+
+/// How often each cluster may be gone through, on average.
+const TIMES: u64 = 64;
+
+/// Steps that a survey may take along chains. Sound volumes and honest damage need a few for each
+/// cluster; a volume that is made so that a million entries name one long chain would be walked for
+/// days.
+pub struct Budget(Cell<u64>);
+
+impl Budget {
+    /// Steps for a volume of so many clusters.
+    pub fn new(clusters: u32) -> Self {
+        Self(Cell::new(clusters.wide().times(TIMES).plus(1 << 24)))
+    }
+    /// Takes `steps` steps; false when there are no more.
+    pub fn spend(&self, steps: u32) -> bool {
+        let left = self.0.get().checked_sub(steps.wide());
+        self.0.set(left.unwrap_or(0));
+        left.is_some()
+    }
 }

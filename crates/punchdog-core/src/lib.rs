@@ -45,6 +45,7 @@ pub mod journal;
 pub mod judgement;
 pub mod measure;
 pub mod medium;
+mod naming;
 pub mod pages;
 pub mod partition;
 pub mod plan;

@@ -266,6 +266,10 @@ impl<C: Canvas> Filler<C> {
     /// Gives a folder another cluster as soon as its entries need one, as hosts do.
     fn grow(&mut self, number: usize) -> io::Result<()> {
         let each = self.geometry.cluster_bytes() as usize;
+        let fixed = self.folders[number].chain.is_empty();
+        if fixed && self.folders[number].entries.len() as u64 > self.geometry.root_bytes() {
+            return Err(io::Error::other("the made-up root folder is full"));
+        }
         while !self.folders[number].chain.is_empty()
             && self.folders[number].entries.len() > self.folders[number].chain.len() * each
         {

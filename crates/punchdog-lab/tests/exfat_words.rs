@@ -1154,7 +1154,7 @@ fn entry_sets_and_folders() {
               the folder at cluster 13 has no entry. Cluster 13 begins with a whole entry set and belongs to no folder. Each folder has an entry in the folder above it. Its files are out of reach.
             exfat/lost-clusters at 15361+1
               1 cluster belongs to nothing, and all is blank: from 14 on. The bitmap has clusters 14 to 14 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
-            derived: give the folder at cluster 13 an entry in the root folder, as lost folder 13 2
+            derived: give the folder at cluster 13 an entry in the root folder, as lost folder 13
               it begins with a whole entry set, and belongs to no folder; its name is lost
             derived: free 1 cluster that belongs to nothing
               they hold nothing but one byte value
@@ -1164,12 +1164,12 @@ fn entry_sets_and_folders() {
     says(
         "a folder in pieces, its set lost",
         &expect![[r#"
-        exfat/lost-folder at 78848+64
-          the folder at cluster 64 has no entry. Cluster 64 begins with a whole entry set and belongs to no folder. Each folder has an entry in the folder above it. Its files are out of reach.
-        derived: give the folder at cluster 64 an entry in the root folder, as lost folder 64 2
-          it begins with a whole entry set, and belongs to no folder; its name is lost
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/lost-folder at 78848+64
+              the folder at cluster 64 has no entry. Cluster 64 begins with a whole entry set and belongs to no folder. Each folder has an entry in the folder above it. Its files are out of reach.
+            derived: give the folder at cluster 64 an entry in the root folder, as lost folder 64
+              it begins with a whole entry set, and belongs to no folder; its name is lost
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
 }
 
@@ -1392,7 +1392,7 @@ fn clusters_and_chains() {
               the folder at cluster 13 has no entry. Cluster 13 begins with a whole entry set and belongs to no folder. Each folder has an entry in the folder above it. Its files are out of reach.
             exfat/lost-clusters at 15361+1
               1 cluster belongs to nothing, and all is blank: from 14 on. The bitmap has clusters 14 to 14 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
-            derived: give the folder at cluster 13 an entry in the root folder, as lost folder 13 2
+            derived: give the folder at cluster 13 an entry in the root folder, as lost folder 13
               it begins with a whole entry set, and belongs to no folder; its name is lost
             derived: free 1 cluster that belongs to nothing
               they hold nothing but one byte value

@@ -2,7 +2,7 @@
 //!
 //! The rooms are those of `fat`: `layout` has the structures, `geometry` says where everything
 //! lies, `boot`, `table`, `upcase` and `sets` read the family's own structures, `survey` reads the
-//! whole volume and `resolve` settles what does not fit, `check` reports, `mend` writes, `gates`
+//! whole volume, `resolve` settles what does not fit with what is `open`, `lost` finds the rest, `check` reports, `mend` writes, `gates`
 //! knows what hosts demand, `fresh` lays down an empty volume.
 
 pub mod boot;
@@ -12,7 +12,9 @@ pub mod fresh;
 mod gates;
 pub mod geometry;
 pub mod layout;
+mod lost;
 mod mend;
+mod open;
 mod resolve;
 pub mod sets;
 mod story;

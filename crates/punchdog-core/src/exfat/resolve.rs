@@ -2,19 +2,12 @@
 //! meant. The bitmap says which clusters are in use, the folders whose they are; what is in use and
 //! nobody's is where the missing clusters of a broken chain are looked for.
 
-use super::{
-    sets::{Flaws, begins_with_set, looks_like_folder},
-    survey::Surveyor,
-    table::Because,
-    tree::{Lost, Node, Reached},
-};
+use super::{sets::Flaws, survey::Surveyor, table::Because, tree::Node};
 use crate::{
     arith::{Peek, Sat},
     chain::{End, Link, Walk},
     content,
-    medium::Extent,
 };
-use fixedbitset::FixedBitSet;
 
 /// The flaw that a chain's end is.
 pub(super) fn flaw_of(end: End) -> Flaws {
@@ -27,23 +20,19 @@ pub(super) fn flaw_of(end: End) -> Flaws {
     }
 }
 
-/// First cluster, runs, and whether they lie in a row.
-type Fit = (u32, Vec<(u32, u32)>, bool);
-
-/// Clusters of unused space that are looked at for lost folders when the bitmap is no help.
-const SEARCHED: usize = 1 << 20;
-/// Lost chains that are listed.
-const LISTED: usize = 60_000;
-
 impl Surveyor<'_> {
     /// Takes up every node that waits: folders first, because they lead to more.
     pub(super) fn resolve(&mut self) {
         let mut waiting = std::mem::take(&mut self.waiting);
         waiting.sort_by_key(|number| self.node(*number).is_none_or(|node| !node.folder));
         for number in waiting {
+            if self.watch.stop() {
+                return;
+            }
             self.resolve_one(number);
             self.settle(number);
         }
+        self.open = None;
     }
 
     fn resolve_one(&mut self, number: u32) {
@@ -121,7 +110,7 @@ impl Surveyor<'_> {
     }
 
     /// Clusters of a folder that lies in a row: as long as they are full and go on.
-    fn folder_run(&self, first: u32) -> u32 {
+    pub(super) fn folder_run(&self, first: u32) -> u32 {
         let g = self.out.geometry;
         let mut length = 1_u32;
         let mut at = first;
@@ -148,30 +137,13 @@ impl Surveyor<'_> {
             .max(1)
     }
 
-    /// In use by the bitmap, and nobody's.
-    fn is_open(&self, cluster: u32) -> bool {
-        self.out.used.contains(cluster.size()) && !self.out.claimed.contains(cluster.size())
-    }
-
-    fn all_open(&self, first: u32, count: u32) -> bool {
-        self.out.geometry.has(first)
-            && first.wide().plus(count.wide()) <= self.out.geometry.last_cluster().wide().plus(1)
-            && (first..).take(count.size()).all(|cluster| self.is_open(cluster))
-    }
-
     /// The first cluster cannot be used: clusters in use that belong to nobody and fit exactly.
     fn without_first(&mut self, number: u32, node: &Node, needed: u32) {
         let flaw = if node.first == 0 { Flaws::NO_FIRST } else { Flaws::FIRST_RANGE };
-        let fits: Vec<Fit> = self.open_runs(node, needed);
+        let fit = self.fit(node, needed);
         self.change(number, |node| node.flaws |= flaw);
-        if let [(first, runs, row)] = fits.as_slice() {
-            let (first, row) = (*first, *row);
-            self.claim(number, runs);
-            self.change(number, |node| {
-                node.first = first;
-                node.row = row;
-                node.flaws |= Flaws::FOUND;
-            });
+        if let Some(runs) = fit {
+            self.take_found(number, &runs);
         } else {
             self.change(number, |node| {
                 node.first = 0;
@@ -188,66 +160,23 @@ impl Surveyor<'_> {
         if node.folder || content::agrees(&node.name, &start) != Some(false) {
             return false;
         }
-        let fits = self.open_runs(node, needed);
-        let [(first, runs, row)] = fits.as_slice() else { return false };
-        let there = self.medium.lenient(self.out.geometry.cluster_place(*first), 512).bytes;
+        let Some(runs) = self.fit(node, needed) else { return false };
+        let first = runs.first().map_or(0, |(first, _)| *first);
+        let there = self.medium.lenient(self.out.geometry.cluster_place(first), 512).bytes;
         if content::agrees(&node.name, &there) != Some(true) {
             return false;
         }
-        let (first, row) = (*first, *row);
-        self.claim(number, runs);
-        self.change(number, |node| {
-            node.first = first;
-            node.row = row;
-            node.flaws |= Flaws::FOUND | Flaws::CROSSED;
-        });
+        self.take_found(number, &runs);
+        self.change(number, |node| node.flaws |= Flaws::CROSSED);
         true
     }
 
-    /// Runs and chains of exactly `needed` open clusters whose content can be this node's.
-    fn open_runs(&mut self, node: &Node, needed: u32) -> Vec<Fit> {
-        let g = self.out.geometry;
-        let mut found = Vec::new();
-        let last = g.last_cluster();
-        let mut pointed = FixedBitSet::with_capacity(last.plus(1).size());
-        let open: Vec<u32> = (2..=last).filter(|cluster| self.is_open(*cluster)).take(SEARCHED).collect();
-        for cluster in &open {
-            if let Link::Next(next) = self.out.links.get(self.medium, *cluster) {
-                pointed.insert(next.size());
-            }
-        }
-        for cluster in open {
-            if pointed.contains(cluster.size()) {
-                continue;
-            }
-            let start = self.medium.lenient(g.cluster_place(cluster), 512).bytes;
-            let suits = if node.folder {
-                begins_with_set(&start, &self.out.capitals)
-            } else {
-                content::agrees(&node.name, &start).unwrap_or_else(|| !looks_like_folder(&start, true))
-            };
-            if !suits {
-                continue;
-            }
-            let link = self.out.links.get(self.medium, cluster);
-            let runs = if link == Link::Free {
-                if node.row && self.all_open(cluster, needed) { vec![(cluster, needed)] } else { Vec::new() }
-            } else {
-                let walk = self.walk(cluster, None);
-                let whole =
-                    walk.end == End::Proper && walk.meets.is_none() && walk.length == needed && !node.row;
-                if whole { walk.runs } else { Vec::new() }
-            };
-            // A run behind another open cluster without a mark of its own is the middle of something.
-            let inside = link == Link::Free
-                && self.is_open(cluster.minus(1))
-                && content::agrees(&node.name, &start) != Some(true)
-                && !node.folder;
-            if !runs.is_empty() && !inside {
-                found.push((cluster, runs, link == Link::Free));
-            }
-        }
-        found
+    fn take_found(&mut self, number: u32, runs: &[(u32, u32)]) {
+        self.claim(number, runs);
+        self.change(number, |node| {
+            node.first = runs.first().map_or(0, |(first, _)| *first);
+            node.flaws |= Flaws::FOUND;
+        });
     }
 
     /// NoFatChain is set: the clusters should follow one another.
@@ -363,7 +292,7 @@ impl Surveyor<'_> {
             return;
         }
         self.claim(number, &good);
-        self.go_on(number, node, (at, missing), crossed.is_some(), walk.end);
+        self.go_on(number, (at, missing), crossed.is_some(), walk.end);
     }
 
     fn take_copy(&mut self, number: u32, walk: &Walk) {
@@ -377,13 +306,9 @@ impl Surveyor<'_> {
     }
 
     /// Looks for the rest of a chain that breaks off behind cluster `at`.
-    fn go_on(&mut self, number: u32, node: &Node, (at, missing): (u32, u32), crossed: bool, end: End) {
+    fn go_on(&mut self, number: u32, (at, missing): (u32, u32), crossed: bool, end: End) {
         let next = at.plus(1);
-        let tails = self.tails(missing);
-        let tail = match tails.as_slice() {
-            [only] => Some(only.clone()),
-            _ => None,
-        };
+        let tail = self.tail(missing);
         let in_row = self.all_open(next, missing)
             && (next..).take(missing.size()).all(|cluster| {
                 matches!(self.out.links.get(self.medium, cluster), Link::Free | Link::End)
@@ -414,223 +339,12 @@ impl Surveyor<'_> {
         }
         self.out.links.believe(before, Link::End, Because::Guess);
         self.claim(number, &runs);
-        let _ = node;
         self.change(number, |node| {
             node.flaws |= Flaws::GUESSED;
             if crossed {
                 node.flaws |= Flaws::CROSSED;
             }
         });
-    }
-
-    /// Chains of exactly `length` open clusters to which nothing leads.
-    fn tails(&mut self, length: u32) -> Vec<Vec<(u32, u32)>> {
-        let last = self.out.geometry.last_cluster();
-        let open: Vec<u32> = (2..=last).filter(|cluster| self.is_open(*cluster)).take(SEARCHED).collect();
-        let mut pointed = FixedBitSet::with_capacity(last.plus(1).size());
-        for cluster in &open {
-            if let Link::Next(next) = self.out.links.get(self.medium, *cluster) {
-                pointed.insert(next.size());
-            }
-        }
-        let mut found = Vec::new();
-        for cluster in open {
-            if pointed.contains(cluster.size()) || !self.out.links.get(self.medium, cluster).in_chain() {
-                continue;
-            }
-            let walk = self.walk(cluster, None);
-            if walk.end == End::Proper && walk.meets.is_none() && walk.length == length {
-                found.push(walk.runs);
-            }
-        }
-        found
-    }
-
-    /// Sets marked deleted whose clusters are in use and nobody's: not deleted at all.
-    pub(super) fn adopt_deleted(&mut self) {
-        let mut left = Vec::new();
-        for (folder, place, item) in std::mem::take(&mut self.out.tree.deleted) {
-            let needed = self.out.geometry.clusters_for(item.stream.length).narrow();
-            let open = needed > 0 && item.stream.first >= 2 && {
-                if item.stream.in_a_row() {
-                    self.all_open(item.stream.first, needed)
-                } else {
-                    let walk =
-                        self.out.geometry.has(item.stream.first).then(|| self.walk(item.stream.first, None));
-                    walk.is_some_and(|walk| {
-                        walk.end == End::Proper
-                            && walk.length == needed
-                            && walk.clusters().all(|c| self.is_open(c))
-                    })
-                }
-            };
-            if open {
-                self.add(folder, place, &item, Reached::Undeleted);
-            } else {
-                left.push((folder, place, item));
-            }
-        }
-        self.out.tree.deleted = left;
-    }
-
-    /// Clusters that begin as folders do and that no entry names.
-    pub(super) fn adopt_orphans(&mut self) {
-        let g = self.out.geometry;
-        let trust = self.out.bitmap.usable || !self.out.bitmap.bytes.is_empty();
-        let mut starts: Vec<u32> = Vec::new();
-        let candidates = (2..=g.last_cluster()).filter(|cluster| {
-            let claimed = self.out.claimed.contains(cluster.size());
-            !claimed && (!trust || self.out.used.contains(cluster.size()))
-        });
-        for cluster in candidates.take(SEARCHED) {
-            let bytes =
-                self.medium.lenient(g.cluster_place(cluster), 608.min(g.cluster_bytes().size())).bytes;
-            if begins_with_set(&bytes, &self.out.capitals) {
-                starts.push(cluster);
-            }
-        }
-        if starts.is_empty() {
-            return;
-        }
-        // Not the middle of another folder, and not what a set in another one names.
-        let mut inner = FixedBitSet::with_capacity(g.last_cluster().plus(1).size());
-        let mut lengths = Vec::new();
-        for start in &starts {
-            let walk = self.walk(*start, None);
-            let chained = walk.end == End::Proper && walk.meets.is_none() && walk.length > 1;
-            let runs = if chained { walk.runs } else { vec![(*start, self.folder_run(*start))] };
-            for cluster in runs.iter().flat_map(|(first, count)| (*first..).take(count.size())).skip(1) {
-                inner.insert(cluster.size());
-            }
-            for (first, count) in &runs {
-                let extent = Extent::new(g.cluster_place(*first), count.wide().times(g.cluster_bytes()));
-                let bytes = self.medium.lenient(extent.offset, extent.length.size()).bytes;
-                for item in super::sets::Reading::of(&bytes, &self.out.capitals, false).items {
-                    if g.has(item.stream.first) && item.stream.first != *start {
-                        inner.insert(item.stream.first.size());
-                    }
-                }
-            }
-            lengths.push((*start, runs, chained));
-        }
-        for (start, runs, chained) in lengths {
-            if inner.contains(start.size()) || self.out.claimed.contains(start.size()) {
-                continue;
-            }
-            let length: u32 = runs.iter().fold(0, |sum, (_, count)| sum.plus(*count));
-            if self.root_breaks_off() {
-                self.root_goes_on(start);
-                continue;
-            }
-            let number = self.out.tree.nodes.len().narrow();
-            self.out.tree.nodes.push(orphan(start, !chained, length.wide().times(g.cluster_bytes())));
-            self.claim(number, &runs);
-            self.settle(number);
-        }
-    }
-
-    /// What the bitmap has in use and nothing claims.
-    pub(super) fn find_lost(&mut self) {
-        let g = self.out.geometry;
-        let last = g.last_cluster();
-        let open: Vec<u32> = self
-            .out
-            .used
-            .ones()
-            .map(Sat::narrow)
-            .filter(|c| g.has(*c) && !self.out.claimed.contains(c.size()))
-            .collect();
-        let mut pointed = FixedBitSet::with_capacity(last.plus(1).size());
-        for cluster in &open {
-            if let Link::Next(next) = self.out.links.get(self.medium, *cluster) {
-                pointed.insert(next.size());
-            }
-        }
-        let mut taken = FixedBitSet::with_capacity(last.plus(1).size());
-        for cluster in open {
-            if taken.contains(cluster.size()) || self.out.tree.lost.len() >= LISTED {
-                continue;
-            }
-            let link = self.out.links.get(self.medium, cluster);
-            let walk =
-                (link.in_chain() && !pointed.contains(cluster.size())).then(|| self.walk(cluster, None));
-            let chain = walk.filter(|walk| {
-                walk.end == End::Proper
-                    && walk.meets.is_none()
-                    && walk.clusters().all(|c| self.is_open(c) && !taken.contains(c.size()))
-            });
-            let (length, chained) = if let Some(walk) = &chain {
-                walk.clusters().for_each(|c| taken.insert(c.size()));
-                (walk.length, true)
-            } else {
-                let length = self.lost_run(cluster, &taken);
-                taken.insert_range(cluster.size()..cluster.plus(length).size());
-                (length, false)
-            };
-            let start = self
-                .medium
-                .lenient(g.cluster_place(cluster), content::ENOUGH.min(g.cluster_bytes().size()))
-                .bytes;
-            let byte = start.byte(0);
-            let blank = matches!(byte, 0 | 0xFF) && start.iter().all(|b| *b == byte);
-            self.push_lost(Lost {
-                first: cluster,
-                length,
-                chained,
-                blank,
-                extension: content::extension(&start),
-            });
-        }
-    }
-
-    /// Lost clusters in a row, up to where something else begins.
-    fn lost_run(&self, first: u32, taken: &FixedBitSet) -> u32 {
-        let g = self.out.geometry;
-        let mut length = 1_u32;
-        let blank = |cluster: u32| {
-            let start = self.medium.lenient(g.cluster_place(cluster), 64).bytes;
-            matches!(start.byte(0), 0 | 0xFF) && start.iter().all(|b| *b == start.byte(0))
-        };
-        let begins_blank = blank(first);
-        loop {
-            let next = first.plus(length);
-            if !g.has(next) || !self.is_open(next) || taken.contains(next.size()) || length >= 1 << 20 {
-                break;
-            }
-            let start = self.medium.lenient(g.cluster_place(next), 512).bytes;
-            if content::extension(&start).is_some() || begins_blank != blank(next) && begins_blank {
-                break;
-            }
-            length = length.plus(1);
-        }
-        length
-    }
-}
-
-fn orphan(first: u32, row: bool, length: u64) -> Node {
-    use super::layout::{DIRECTORY, NO_CHAIN, POSSIBLE, Stream};
-    Node {
-        parent: 0,
-        name: format!("lost folder {first}").into_boxed_str(),
-        place: 0,
-        index: 0,
-        entries: 0,
-        stream: Stream {
-            flags: POSSIBLE | if row { NO_CHAIN } else { 0 },
-            first,
-            length,
-            valid: length,
-            ..Stream::default()
-        },
-        attributes: DIRECTORY,
-        modified: None,
-        folder: true,
-        first,
-        length: 0,
-        row,
-        flaws: Flaws::empty(),
-        reached: Reached::Orphan,
-        fault: None,
     }
 }
 

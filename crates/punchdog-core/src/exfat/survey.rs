@@ -9,19 +9,20 @@ use super::{
     layout::{
         BITMAP, DIRECTORY, ENTRY, LONGEST_FOLDER, NO_CHAIN, Owner, POSSIBLE, Stream, UPCASE, table_checksum,
     },
+    open::Open,
     sets::{Flaws, Item, Reading},
     table::Links,
-    tree::{FolderNotes, Lost, Node, Reached, Tree, time},
+    tree::{FolderNotes, Node, Reached, Tree, time},
     upcase::Upcase,
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::{End, Link, Walk, walk},
+    chain::{Budget, End, Link, Walk, walk},
     medium::{Extent, Medium, MediumError},
     progress::Watch,
 };
 use fixedbitset::FixedBitSet;
-use std::collections::VecDeque;
+use std::collections::{HashSet, VecDeque};
 
 /// Bytes of a folder that are read: a million entries.
 const READ: u64 = 32 << 20;
@@ -99,9 +100,15 @@ impl Content {
 /// The survey in the making.
 pub(super) struct Surveyor<'m> {
     pub(super) medium: &'m dyn Medium,
+    pub(super) watch: &'m dyn Watch,
     pub(super) out: Survey,
+    /// Where something begins that is nobody's; known while nodes are being settled.
+    pub(super) open: Option<Open>,
+    pub(super) budget: Budget,
     seen: FixedBitSet,
     queue: VecDeque<u32>,
+    /// First clusters of folders that were or will be read.
+    entered: HashSet<u32>,
     /// Nodes that do not fit as they stand.
     pub(super) waiting: Vec<u32>,
     /// Sets behind an end mark: folder, place, set.
@@ -130,42 +137,46 @@ pub fn survey(
     };
     let mut surveyor = Surveyor {
         medium,
+        watch,
         out,
+        open: None,
+        budget: Budget::new(geometry.clusters),
         seen: FixedBitSet::with_capacity(bits),
         queue: VecDeque::new(),
+        entered: HashSet::from([geometry.root_cluster]),
         waiting: Vec::new(),
         behind: Vec::new(),
     };
-    surveyor.run(watch)?;
+    surveyor.run()?;
     Ok(surveyor.out)
 }
 
 impl Surveyor<'_> {
-    fn run(&mut self, watch: &dyn Watch) -> Result<(), MediumError> {
+    fn run(&mut self) -> Result<(), MediumError> {
         self.root();
         self.owned();
-        self.read_folders(watch)?;
-        // Each turn settles something for good, and there is only so much.
-        for _ in 0..64 {
+        self.read_folders()?;
+        // Each turn settles something for good, at the worst one level of folders.
+        for _ in 0..4096 {
             let before = (self.out.tree.nodes.len(), self.waiting.len());
             self.accept_behind();
             self.resolve();
-            self.read_folders(watch)?;
+            self.read_folders()?;
             if !self.waiting.is_empty() {
                 // What these claim is not lost.
                 continue;
             }
             self.adopt_deleted();
-            self.read_folders(watch)?;
+            self.read_folders()?;
             self.adopt_orphans();
-            self.read_folders(watch)?;
+            self.read_folders()?;
             if before == (self.out.tree.nodes.len(), self.waiting.len()) && self.waiting.is_empty() {
                 break;
             }
         }
         self.find_lost();
         self.twice();
-        Ok(())
+        if self.watch.stop() { Err(MediumError::Stopped) } else { Ok(()) }
     }
 
     pub(super) fn node(&self, number: u32) -> Option<&Node> {
@@ -180,8 +191,10 @@ impl Surveyor<'_> {
     /// Walks the table's chain from `first`, in copy `copy` or as it is believed.
     pub(super) fn walk(&mut self, first: u32, copy: Option<usize>) -> Walk {
         let (links, medium) = (&mut self.out.links, self.medium);
+        let budget = &self.budget;
         walk(first, &self.out.claimed, &mut self.seen, |cluster| {
             let link = match copy {
+                _ if !budget.spend(1) => Link::Unreadable,
                 Some(copy) => links.in_copy(medium, copy, cluster),
                 None => links.get(medium, cluster),
             };
@@ -415,13 +428,13 @@ impl Surveyor<'_> {
         bytes
     }
 
-    fn read_folders(&mut self, watch: &dyn Watch) -> Result<(), MediumError> {
+    fn read_folders(&mut self) -> Result<(), MediumError> {
         while let Some(number) = self.queue.pop_front() {
-            if watch.stop() {
+            if self.watch.stop() {
                 return Err(MediumError::Stopped);
             }
             let known = self.out.tree.nodes.len().wide();
-            watch.at("reading folders", known.minus(self.queue.len().wide()), known);
+            self.watch.at("reading folders", known.minus(self.queue.len().wide()), known);
             let content = self.out.content(self.medium, number);
             let reading = Reading::of(&content.bytes, &self.out.capitals, number == 0);
             self.take_in(number, &content, reading);
@@ -603,7 +616,8 @@ impl Surveyor<'_> {
         if runs.iter().any(|extent| extent.end() > self.medium.len()) && node.first != 0 {
             self.change(number, |node| node.flaws |= Flaws::BEYOND);
         }
-        if node.folder && node.length > 0 {
+        // What another entry led to is read once: folders can be made to hold themselves.
+        if node.folder && node.length > 0 && self.entered.insert(node.first) {
             let start = self.medium.lenient(self.out.geometry.cluster_place(node.first), 512).bytes;
             if super::sets::looks_like_folder(&start, true) || self.holds_a_set(node.first) {
                 self.queue.push_back(number);
@@ -649,7 +663,7 @@ impl Surveyor<'_> {
 
     /// Names that a folder has twice (section 7.7: names are unique, case apart).
     fn twice(&mut self) {
-        let mut seen: std::collections::HashSet<(u32, Vec<u16>)> = std::collections::HashSet::new();
+        let mut seen: HashSet<(u32, Vec<u16>)> = HashSet::new();
         let mut doubles = Vec::new();
         for (number, node) in self.out.tree.below_root() {
             let units: Vec<u16> = node.name.encode_utf16().collect();
@@ -660,10 +674,6 @@ impl Surveyor<'_> {
         for number in doubles {
             self.change(number, |node| node.flaws |= Flaws::TWICE);
         }
-    }
-
-    pub(super) fn push_lost(&mut self, lost: Lost) {
-        self.out.tree.lost.push(lost);
     }
 }
 

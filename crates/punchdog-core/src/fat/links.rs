@@ -8,8 +8,7 @@ use super::{
     geometry::Geometry,
     table::{Copy, entry_place, first_entry_of_page},
 };
-use crate::chain::Link;
-use crate::{arith::Sat, medium::Medium, progress::Watch};
+use crate::{arith::Sat, chain::Link, medium::Medium, progress::Watch};
 use fixedbitset::FixedBitSet;
 use std::collections::BTreeMap;
 

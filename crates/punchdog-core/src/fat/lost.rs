@@ -9,8 +9,7 @@ use super::{
 };
 use crate::{
     arith::Sat,
-    chain::Link,
-    chain::{End, walk},
+    chain::{End, Link, walk_own},
     content,
 };
 use fixedbitset::FixedBitSet;
@@ -60,7 +59,7 @@ impl Surveyor<'_> {
                 continue;
             }
             let (links, medium) = (&mut self.links, self.medium);
-            let walk = walk(head, &taken, &mut scratch, |c| (links.get(medium, c), false));
+            let walk = walk_own(head, &taken, &mut scratch, |c| (links.get(medium, c), false));
             // A chain that runs into another's clusters is its own only up to there.
             let own = walk.meets.map_or(walk.length, |(_, before)| before);
             taken.extend(walk.clusters().take(own.size()).map(Sat::size));

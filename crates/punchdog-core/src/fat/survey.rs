@@ -15,8 +15,7 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::Link,
-    chain::{End, Walk, walk},
+    chain::{Budget, End, Link, Walk, walk},
     medium::{Extent, Medium, MediumError},
     progress::Watch,
 };
@@ -96,6 +95,7 @@ pub(super) struct Surveyor<'m> {
     /// First clusters that entries name: not to be run over by a guess.
     pub(super) heads: FixedBitSet,
     seen: FixedBitSet,
+    budget: Budget,
     queue: VecDeque<u32>,
     /// Nodes whose chains do not fit as they stand, not yet looked into.
     pub(super) fresh: Vec<u32>,
@@ -126,6 +126,7 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         shared: bits(),
         heads: bits(),
         seen: bits(),
+        budget: Budget::new(geometry.clusters()),
         queue: VecDeque::new(),
         fresh: Vec::new(),
         waiting_folders: VecDeque::new(),
@@ -206,8 +207,7 @@ impl Surveyor<'_> {
 
     /// The chain from `first` as it is believed now.
     pub(super) fn walk(&mut self, first: u32) -> Walk {
-        let (links, medium) = (&mut self.links, self.medium);
-        walk(first, &self.claimed, &mut self.seen, |c| (links.get(medium, c), links.differs(c)))
+        self.walk_by(first, |links, medium, cluster| links.get(medium, cluster))
     }
     /// The chain from `first` with `choose` answering for each cluster.
     pub(super) fn walk_by(
@@ -215,10 +215,11 @@ impl Surveyor<'_> {
         first: u32,
         mut choose: impl FnMut(&mut Links, &dyn Medium, u32) -> Link,
     ) -> Walk {
-        let (links, medium) = (&mut self.links, self.medium);
+        let (links, medium, budget) = (&mut self.links, self.medium, &self.budget);
         walk(first, &self.claimed, &mut self.seen, |c| {
             let differs = links.differs(c);
-            (choose(links, medium, c), differs)
+            let link = if budget.spend(1) { choose(links, medium, c) } else { Link::Unreadable };
+            (link, differs)
         })
     }
 

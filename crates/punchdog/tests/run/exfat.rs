@@ -738,41 +738,33 @@ fn what_is_lost() {
         PLAN,
         0,
         &expect![[r#"
-        card.img · exFAT · 620 KiB · "SKERRY"                                      2 steps, sound afterwards
+            card.img · exFAT · 620 KiB · "SKERRY"                                      2 steps, sound afterwards
 
-           1  derived   give the folder at cluster 13 an entry in the root folder, as lost folder 13 2
-                        folder-reconnected: it begins with a whole entry set, and belongs to no folder; its
-                        name is lost
-                        writes 76 bytes in 3 places, the first at byte 23136
-           2  derived   free 1 cluster that belongs to nothing
-                        lost-clusters-freed: they hold nothing but one byte value
-                        writes 1 byte at byte 15361
+               1  derived   give the folder at cluster 13 an entry in the root folder, as lost folder 13
+                            folder-reconnected: it begins with a whole entry set, and belongs to no folder; its
+                            name is lost
+                            writes 96 bytes at byte 22816
+               2  derived   free 1 cluster that belongs to nothing
+                            lost-clusters-freed: they hold nothing but one byte value
+                            writes 1 byte at byte 15361
 
-              8 intact  as they were
-             28 back    out of reach or damaged before, whole afterwards
-                        lost folder 13/Thumbs/spectrogram number 000.png → lost folder 13
-                        2/Thumbs/spectrogram number 000.png
-                        lost folder 13/Thumbs/spectrogram number 001.png → lost folder 13
-                        2/Thumbs/spectrogram number 001.png
-                        lost folder 13/Thumbs/spectrogram number 002.png → lost folder 13
-                        2/Thumbs/spectrogram number 002.png
-                        lost folder 13/Thumbs/spectrogram number 003.png → lost folder 13
-                        2/Thumbs/spectrogram number 003.png
-                        lost folder 13/Thumbs/spectrogram number 004.png → lost folder 13
-                        2/Thumbs/spectrogram number 004.png
-                        lost folder 13/Thumbs/spectrogram number 005.png → lost folder 13
-                        2/Thumbs/spectrogram number 005.png
-                        lost folder 13/Thumbs/spectrogram number 006.png → lost folder 13
-                        2/Thumbs/spectrogram number 006.png
-                        lost folder 13/Thumbs/spectrogram number 007.png → lost folder 13
-                        2/Thumbs/spectrogram number 007.png
-                        and 20 more; the plan file names them
-          hosts         linux mounts it, windows mounts it (forecast)
+                  8 intact  as they were
+                 28 back    out of reach or damaged before, whole afterwards
+                            lost folder 13/Thumbs/spectrogram number 000.png
+                            lost folder 13/Thumbs/spectrogram number 001.png
+                            lost folder 13/Thumbs/spectrogram number 002.png
+                            lost folder 13/Thumbs/spectrogram number 003.png
+                            lost folder 13/Thumbs/spectrogram number 004.png
+                            lost folder 13/Thumbs/spectrogram number 005.png
+                            lost folder 13/Thumbs/spectrogram number 006.png
+                            lost folder 13/Thumbs/spectrogram number 007.png
+                            and 20 more; the plan file names them
+              hosts         linux mounts it, windows mounts it (forecast)
 
-        36 of 36 files are whole after the repair; the volume is sound.
+            36 of 36 files are whole after the repair; the volume is sound.
 
-        Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
-    "#]],
+            Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
+        "#]],
     );
     reads(
         table_gone,
@@ -856,95 +848,95 @@ fn what_is_lost() {
         PLAN,
         0,
         &expect![[r#"
-        card.img · exFAT · 620 KiB · "SKERRY"                                     14 steps, sound afterwards
+            card.img · exFAT · 620 KiB · "SKERRY"                                     14 steps, sound afterwards
 
-           1  derived   write the root folder's chain: 1 cluster
-                        root-chain: the folder's own end mark; clusters that go on as a folder does
-                        writes 4 bytes at byte 12324
-           2  derived   end chains where the length says: 3 table entries
-                        chain-ended-by-length: lengths in the entry sets, end marks in the folders
-                        writes 12 bytes in 3 places, the first at byte 12428
-           3  derived   Logs/2026/tides of the first week.csv: set NoFatChain
-                        stream-flags: the clusters that follow are in use and nobody else's, and the table
-                        has no chain
-                        writes 2 bytes in 2 places, the first at byte 25602
-           4  derived   Recordings/dawn 0002.wav: set the length from 6827 to 1024
-                        length-from-clusters: the clusters it has
-                        writes 6 bytes in 3 places, the first at byte 26818
-           5  derived   Recordings/dusk 0003.wav: set the length from 3755 to 1024
-                        length-from-clusters: the clusters it has
-                        writes 6 bytes in 3 places, the first at byte 26914
-           6  derived   Recordings/Thumbs: set the length from 4096 to 1024
-                        length-from-clusters: the clusters it has
-                        writes 3 bytes in 3 places, the first at byte 27139
-           7  derived   Logs/2026/counts on the western ledges, second visit.csv: set the length from 1060
-                        to 1024
-                        length-from-clusters: the clusters it has
-                        writes 3 bytes in 3 places, the first at byte 25731
-           8  judged    Logs/2026/counts on the western ledges, second visit.csv: give it its own copy of
-                        its 1 cluster
-                        cross-link-duplicated: the clusters as they stand; in at most one of the files they
-                        are right
-                        or: empty this file
-                        writes 1 KiB in 4 places, the first at byte 25730
-           9  derived   give the folder at cluster 66 an entry in the root folder, as lost folder 66 2
-                        folder-reconnected: it begins with a whole entry set, and belongs to no folder; its
-                        name is lost
-                        writes 76 bytes in 3 places, the first at byte 23136
-          10  derived   give the folder at cluster 68 an entry in the root folder, as lost folder 68 2
-                        folder-reconnected: it begins with a whole entry set, and belongs to no folder; its
-                        name is lost
-                        writes 76 bytes in 3 places, the first at byte 23264
-          11  derived   free 1 cluster that belongs to nothing
-                        lost-clusters-freed: they hold nothing but one byte value
-                        writes 1 byte at byte 15368
-          12  judged    keep 8 lost chains as files in the folder ADRIFT
-                        lost-chains-kept: the bitmap has them in use, and no file claims them; names and
-                        exact lengths are not known
-                        or: free their clusters
-                        writes 631 bytes in 20 places, the first at byte 23392
-          13  derived   set the bitmap as the clusters are used, in 2 clusters
-                        bitmap-bits: every cluster that a file, a folder or the volume's own tables claim
-                        writes 1 byte at byte 15364
-          14  exact     set entries 0 and 1 of the table
-                        table-first-entries: they are the same on every volume
-                        writes 8 bytes at byte 12288
+               1  derived   write the root folder's chain: 1 cluster
+                            root-chain: the folder's own end mark; clusters that go on as a folder does
+                            writes 4 bytes at byte 12324
+               2  derived   end chains where the length says: 3 table entries
+                            chain-ended-by-length: lengths in the entry sets, end marks in the folders
+                            writes 12 bytes in 3 places, the first at byte 12428
+               3  derived   Logs/2026/tides of the first week.csv: set NoFatChain
+                            stream-flags: the clusters that follow are in use and nobody else's, and the table
+                            has no chain
+                            writes 2 bytes in 2 places, the first at byte 25602
+               4  derived   Recordings/dawn 0002.wav: set the length from 6827 to 1024
+                            length-from-clusters: the clusters it has
+                            writes 6 bytes in 3 places, the first at byte 26818
+               5  derived   Recordings/dusk 0003.wav: set the length from 3755 to 1024
+                            length-from-clusters: the clusters it has
+                            writes 6 bytes in 3 places, the first at byte 26914
+               6  derived   Recordings/Thumbs: set the length from 4096 to 1024
+                            length-from-clusters: the clusters it has
+                            writes 3 bytes in 3 places, the first at byte 27139
+               7  derived   Logs/2026/counts on the western ledges, second visit.csv: set the length from 1060
+                            to 1024
+                            length-from-clusters: the clusters it has
+                            writes 3 bytes in 3 places, the first at byte 25731
+               8  judged    Logs/2026/counts on the western ledges, second visit.csv: give it its own copy of
+                            its 1 cluster
+                            cross-link-duplicated: the clusters as they stand; in at most one of the files they
+                            are right
+                            or: empty this file
+                            writes 1 KiB in 4 places, the first at byte 25730
+               9  derived   give the folder at cluster 66 an entry in the root folder, as lost folder 66
+                            folder-reconnected: it begins with a whole entry set, and belongs to no folder; its
+                            name is lost
+                            writes 70 bytes in 3 places, the first at byte 23136
+              10  derived   give the folder at cluster 68 an entry in the root folder, as lost folder 68
+                            folder-reconnected: it begins with a whole entry set, and belongs to no folder; its
+                            name is lost
+                            writes 70 bytes in 3 places, the first at byte 23232
+              11  derived   free 1 cluster that belongs to nothing
+                            lost-clusters-freed: they hold nothing but one byte value
+                            writes 1 byte at byte 15368
+              12  judged    keep 8 lost chains as files in the folder ADRIFT
+                            lost-chains-kept: the bitmap has them in use, and no file claims them; names and
+                            exact lengths are not known
+                            or: free their clusters
+                            writes 631 bytes in 20 places, the first at byte 23328
+              13  derived   set the bitmap as the clusters are used, in 2 clusters
+                            bitmap-bits: every cluster that a file, a folder or the volume's own tables claim
+                            writes 1 byte at byte 15364
+              14  exact     set entries 0 and 1 of the table
+                            table-first-entries: they are the same on every volume
+                            writes 8 bytes at byte 12288
 
-        Choice cross-link: Files share clusters; at most one of them is right there. Give each its own copy?
-          taken  duplicate          each file gets its own copy of the shared clusters
-                 cut                the later file is emptied
+            Choice cross-link: Files share clusters; at most one of them is right there. Give each its own copy?
+              taken  duplicate          each file gets its own copy of the shared clusters
+                     cut                the later file is emptied
 
-        Choice lost-chains: Clusters are in use that belong to no file. Keep what they hold?
-          taken  keep               each becomes a file in the folder ADRIFT, to be looked through later
-                 free               the clusters become free; what they hold is given up
+            Choice lost-chains: Clusters are in use that belong to no file. Keep what they hold?
+              taken  keep               each becomes a file in the folder ADRIFT, to be looked through later
+                     free               the clusters become free; what they hold is given up
 
-        Choice short-chain: A file has fewer clusters than its length needs. Set the length to what is
-        there?
-          taken  shorten            each file keeps what its clusters hold (Recordings/dawn 0002.wav: 1024
-                                    bytes)
-                 leave              nothing changes; reading past the end gives an error
+            Choice short-chain: A file has fewer clusters than its length needs. Set the length to what is
+            there?
+              taken  shorten            each file keeps what its clusters hold (Recordings/dawn 0002.wav: 1024
+                                        bytes)
+                     leave              nothing changes; reading past the end gives an error
 
-             41 back    out of reach or damaged before, whole afterwards
-                        ADRIFT/A0000025.BIN
-                        ADRIFT/A0000027.BIN
-                        ADRIFT/A0000036.BIN
-                        ADRIFT/A0000039.BIN
-                        ADRIFT/A0000043.BIN
-                        ADRIFT/A0000047.BIN
-                        ADRIFT/A0000049.BIN
-                        ADRIFT/A0000054.BIN
-                        and 33 more; the plan file names them
-              3 shorter without their end
-                        Logs/2026/counts on the western ledges, second visit.csv, 1060 → 1024 bytes
-                        Recordings/dawn 0002.wav, 6827 → 1024 bytes
-                        Recordings/dusk 0003.wav, 3755 → 1024 bytes
-          hosts         linux mounts it, windows mounts it (forecast)
+                 41 back    out of reach or damaged before, whole afterwards
+                            ADRIFT/A0000025.BIN
+                            ADRIFT/A0000027.BIN
+                            ADRIFT/A0000036.BIN
+                            ADRIFT/A0000039.BIN
+                            ADRIFT/A0000043.BIN
+                            ADRIFT/A0000047.BIN
+                            ADRIFT/A0000049.BIN
+                            ADRIFT/A0000054.BIN
+                            and 33 more; the plan file names them
+                  3 shorter without their end
+                            Logs/2026/counts on the western ledges, second visit.csv, 1060 → 1024 bytes
+                            Recordings/dawn 0002.wav, 6827 → 1024 bytes
+                            Recordings/dusk 0003.wav, 3755 → 1024 bytes
+              hosts         linux mounts it, windows mounts it (forecast)
 
-        41 of 44 files are whole after the repair, 9 rest on judgement and should be opened before they are
-        handed out, 3 lose their end; the volume is sound.
+            41 of 44 files are whole after the repair, 9 rest on judgement and should be opened before they are
+            handed out, 3 lose their end; the volume is sound.
 
-        Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
-    "#]],
+            Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
+        "#]],
     );
     reads(
         table_gone,

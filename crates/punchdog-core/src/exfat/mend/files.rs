@@ -1,7 +1,7 @@
 //! Entry sets, first clusters, lengths, chains, and what stands in folders besides.
 
 use super::{
-    Job,
+    Job, names,
     writing::{edit_stream, free_entries, set_of, take_row, write_set},
 };
 use crate::{
@@ -9,10 +9,8 @@ use crate::{
     chain::Link,
     exfat::{
         catalogue as c,
-        layout::{
-            ATTRIBUTES, DIRECTORY, ENTRY, NAME, NAME_UNITS, NO_CHAIN, POSSIBLE, name_hash, put, set_checksum,
-        },
-        sets::{Flaws, made_legal},
+        layout::{ATTRIBUTES, DIRECTORY, ENTRY, NO_CHAIN, POSSIBLE, put, set_checksum},
+        sets::Flaws,
         table::{self, Because},
         tree::{Node, Reached},
     },
@@ -22,7 +20,7 @@ use crate::{
     wording::{counted, listed},
 };
 
-fn flawed(job: &Job<'_, '_, '_>, flaws: Flaws) -> Vec<(u32, Node)> {
+pub(super) fn flawed(job: &Job<'_, '_, '_>, flaws: Flaws) -> Vec<(u32, Node)> {
     let hit = job.survey.tree.below_root().filter(|(_, node)| node.flaws.intersects(flaws));
     hit.map(|(number, node)| (number, node.clone())).collect()
 }
@@ -482,7 +480,7 @@ fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             continue;
         }
         let path = job.survey.tree.path(number);
-        if node.folder {
+        if node.folder && !job.survey.tree.below_root().any(|(_, other)| other.parent == number) {
             // What is in it is reached through the other entry: a copy would name the same files.
             let Some((content, item)) = set_of(job, number) else { continue };
             let step = Step::new(
@@ -495,7 +493,7 @@ fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             .file(path);
             let indices = item.index..item.index.plus(item.entries());
             job.steps.run(job.stage, step, |stage| free_entries(stage, &content, indices))?;
-            return Ok(());
+            continue;
         }
         let clusters = job.survey.clusters(job.stage, number);
         let options = [
@@ -521,7 +519,7 @@ fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             edit_stream(job, number, step, |stream| {
                 (stream.first, stream.length, stream.valid, stream.flags) = (0, 0, 0, POSSIBLE);
             })?;
-            return Ok(());
+            continue;
         };
         let step = Step::new(
             "cross-link-duplicated",
@@ -550,15 +548,16 @@ fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             }
             write_set(stage, &content, item.index, &item.raw)
         })?;
-        // The next one has to see what this one took.
-        return Ok(());
+        // The next one must not take the same clusters.
+        let end = first.size().plus(clusters.len()).min(job.survey.claimed.len());
+        job.survey.claimed.insert_range(first.size()..end);
     }
     Ok(())
 }
 
 /// Names, and what stands in folders besides sets.
 pub(super) fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
-    names(job)?;
+    names::mend(job)?;
     if !job.steps.is_empty() {
         return Ok(());
     }
@@ -601,76 +600,4 @@ pub(super) fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         }
     }
     Ok(())
-}
-
-fn names(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
-    for (number, node) in flawed(job, Flaws::ILLEGAL | Flaws::TWICE) {
-        let path = job.survey.tree.path(number);
-        let Some((content, mut item)) = set_of(job, number) else { continue };
-        let all: Vec<u16> = item
-            .raw
-            .chunks_exact(ENTRY)
-            .filter(|entry| entry.byte(0) == NAME)
-            .flat_map(|entry| entry.part(2, 30).chunks_exact(2).map(|pair| pair.le16(0)).collect::<Vec<_>>())
-            .collect();
-        let mut units =
-            made_legal(all.get(..usize::from(item.stream.name_length).min(all.len())).unwrap_or(&[]));
-        if node.flaws.contains(Flaws::TWICE) {
-            units = another(job, &node, &units);
-        }
-        let room = all.len().per(NAME_UNITS).times(NAME_UNITS);
-        units.truncate(room);
-        let upper = job.survey.capitals.upper(&units);
-        let mut stream = item.stream;
-        stream.name_length = u8::try_from(units.len()).unwrap_or(u8::MAX);
-        stream.name_hash = name_hash(&upper);
-        if let Some(entry) = item.raw.get_mut(ENTRY..2.times(ENTRY)) {
-            stream.put(entry);
-        }
-        let mut padded = units.clone();
-        padded.resize(room, 0);
-        let mut parts = padded.chunks(NAME_UNITS);
-        for entry in item.raw.chunks_exact_mut(ENTRY).filter(|entry| entry.byte(0) == NAME) {
-            let bytes: Vec<u8> =
-                parts.next().unwrap_or(&[]).iter().flat_map(|unit| unit.to_le_bytes()).collect();
-            put(entry, 2, &bytes);
-        }
-        let name = String::from_utf16_lossy(&units);
-        let step = Step::new(
-            "renamed",
-            format!("{path}: call it {name}"),
-            Provenance::Judged,
-            if node.flaws.contains(Flaws::TWICE) {
-                "the folder has that name already"
-            } else {
-                "characters that are not allowed became _"
-            },
-            &[&c::NAME_ILLEGAL, &c::NAME_TWICE],
-        )
-        .file(path);
-        job.steps.run(job.stage, step, |stage| write_set(stage, &content, item.index, &item.raw))?;
-    }
-    Ok(())
-}
-
-/// A name like this one that its folder does not have, and that takes no more entries.
-fn another(job: &Job<'_, '_, '_>, node: &Node, units: &[u16]) -> Vec<u16> {
-    let taken: Vec<Vec<u16>> = job
-        .survey
-        .tree
-        .below_root()
-        .filter(|(_, other)| other.parent == node.parent)
-        .map(|(_, other)| job.survey.capitals.upper(&other.name.encode_utf16().collect::<Vec<_>>()))
-        .collect();
-    let dot = units.iter().rposition(|unit| *unit == u16::from(b'.')).unwrap_or(units.len());
-    let (stem, end) = units.split_at(dot);
-    for number in 2..10_000_u32 {
-        let mark: Vec<u16> = format!(" {number}").encode_utf16().collect();
-        let room = units.len().per_up(NAME_UNITS).times(NAME_UNITS).minus(end.len()).minus(mark.len());
-        let name: Vec<u16> = stem.iter().take(room).chain(&mark).chain(end).copied().collect();
-        if !taken.contains(&job.survey.capitals.upper(&name)) {
-            return name;
-        }
-    }
-    units.to_vec()
 }

@@ -12,13 +12,14 @@ use crate::{
         catalogue as c,
         layout::{DIRECTORY, NO_CHAIN, POSSIBLE, Stream},
         survey::Content,
-        tree::{Lost, Reached},
+        tree::{Lost, Node, Reached},
     },
     fat::ADRIFT,
     medium::{MediumError, Stage},
     step::{Provenance, Step},
     wording::counted,
 };
+use std::collections::HashSet;
 
 /// The name under which lost clusters are kept.
 pub(in crate::exfat) fn lost_name(first: u32, extension: Option<&str>) -> String {
@@ -130,47 +131,66 @@ fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<bool, MediumError> {
     .or("free their clusters");
     step.paths =
         lost.iter().map(|l| format!("{name}/{}", lost_name(l.first, l.extension.as_deref()))).collect();
-    put_into_root(job, step, &set, first..first.plus(count), |stage| {
+    let placed = put_into_root(job, step, &set, first..first.plus(count), |stage| {
         stage.write_at(geometry.cluster_place(first), &sets)
-    })
+    })?;
+    Ok(placed != Placed::Nowhere)
 }
 
 fn unused_name(job: &Job<'_, '_, '_>, wish: &str) -> String {
-    let taken: Vec<String> = job
+    // A lost folder has its name only in what we call it.
+    let named = |node: &&Node| node.parent == 0 && node.place != 0;
+    let taken: HashSet<String> = job
         .survey
         .tree
         .below_root()
-        .filter(|(_, node)| node.parent == 0)
-        .map(|(_, node)| node.name.to_lowercase())
+        .map(|(_, node)| node)
+        .filter(named)
+        .map(|node| node.name.to_lowercase())
         .collect();
     let free = |name: &String| !taken.contains(&name.to_lowercase());
-    std::iter::once(wish.to_owned())
-        .chain((2..10_000).map(|number| format!("{wish} {number}")))
-        .find(free)
-        .unwrap_or_default()
+    let others = (2..10_000).map(|number| format!("{wish} {number}"));
+    std::iter::once(wish.to_owned()).chain(others).find(free).unwrap_or_default()
 }
 
 /// Folders that no entry names get one in the root.
 fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
-    let orphan = job
+    let orphans: Vec<(u32, Node)> = job
         .survey
         .tree
         .below_root()
-        .find(|(_, node)| node.reached == Reached::Orphan && node.place == 0 && node.length > 0)
-        .map(|(number, node)| (number, node.clone()));
-    let Some((number, node)) = orphan else { return Ok(()) };
-    let name = unused_name(job, &node.name);
-    let path = job.survey.tree.path(number);
-    let set = new_set(&job.survey.capitals, &name, DIRECTORY, node.stream);
-    let step = Step::new(
-        "folder-reconnected",
-        format!("give the folder at cluster {} an entry in the root folder, as {name}", node.first),
-        Provenance::Derived,
-        "it begins with a whole entry set, and belongs to no folder; its name is lost",
-        &[&c::LOST_FOLDER],
-    )
-    .file(path);
-    put_into_root(job, step, &set, 0..0, |_| Ok(())).map(|_| ())
+        .filter(|(_, node)| node.reached == Reached::Orphan && node.place == 0 && node.length > 0)
+        .map(|(number, node)| (number, node.clone()))
+        .collect();
+    for (number, node) in orphans {
+        let name = unused_name(job, &node.name);
+        let path = job.survey.tree.path(number);
+        let set = new_set(&job.survey.capitals, &name, DIRECTORY, node.stream);
+        let step = Step::new(
+            "folder-reconnected",
+            format!("give the folder at cluster {} an entry in the root folder, as {name}", node.first),
+            Provenance::Derived,
+            "it begins with a whole entry set, and belongs to no folder; its name is lost",
+            &[&c::LOST_FOLDER],
+        )
+        .file(path);
+        if put_into_root(job, step, &set, 0..0, |_| Ok(()))? != Placed::Within {
+            // The root has grown: the next round sees where the next one fits.
+            break;
+        }
+    }
+    Ok(())
+}
+
+/// What became of a new entry in the root.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Placed {
+    /// It stands where there was room.
+    Within,
+    /// The root grew for it.
+    Grown,
+    /// There is no room.
+    Nowhere,
 }
 
 /// Runs a step that adds a set to the root folder, which grows by a cluster where it is full; not
@@ -181,7 +201,7 @@ fn put_into_root(
     set: &[u8],
     taken: std::ops::Range<u32>,
     also: impl FnOnce(&mut Stage<'_, '_>) -> Result<(), MediumError>,
-) -> Result<bool, MediumError> {
+) -> Result<Placed, MediumError> {
     let geometry = job.believed.geometry;
     let content: Content = job.survey.content(job.stage, 0);
     if let Some(slots) = Slots::find(&content, set.len().per(32).narrow()) {
@@ -189,10 +209,10 @@ fn put_into_root(
             also(stage)?;
             slots.put(stage, &content, set)
         })?;
-        return Ok(true);
+        return Ok(Placed::Within);
     }
     let mut clusters = job.survey.clusters(job.stage, 0);
-    let Some(fresh) = take_row(job, 1, taken) else { return Ok(false) };
+    let Some(fresh) = take_row(job, 1, taken) else { return Ok(Placed::Nowhere) };
     clusters.push(fresh);
     let mut page = set.to_vec();
     page.resize(geometry.cluster_bytes().size(), 0);
@@ -201,5 +221,5 @@ fn put_into_root(
         stage.write_at(geometry.cluster_place(fresh), &page)?;
         link(stage, &geometry, &clusters)
     })?;
-    Ok(true)
+    Ok(Placed::Grown)
 }

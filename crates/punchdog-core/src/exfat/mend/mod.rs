@@ -8,6 +8,7 @@ mod boot_region;
 mod counts;
 mod files;
 mod keep;
+mod names;
 mod root;
 mod writing;
 

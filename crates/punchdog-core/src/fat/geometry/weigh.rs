@@ -1,9 +1,9 @@
 //! Holding a geometry against the volume.
 
 use super::{Geometry, evidence, evidence::Evidence};
-use crate::chain::Link;
 use crate::{
     arith::Sat,
+    chain::Link,
     content,
     fat::{
         folder::{self, Item, Reading},

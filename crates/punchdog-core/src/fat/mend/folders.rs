@@ -9,12 +9,15 @@ use crate::{
     fat::{
         catalogue as c, check_is_hidden,
         folder::Flaws,
-        layout::{ATTR_DIRECTORY, ATTR_HIDDEN, ATTR_SYSTEM, ATTR_VOLUME_ID, END_ENTRY, ENTRY_BYTES},
+        layout::{
+            ATTR_DIRECTORY, ATTR_HIDDEN, ATTR_SYSTEM, ATTR_VOLUME_ID, END_ENTRY, ENTRY_BYTES, LONG_UNITS,
+        },
         names,
         tree::Node,
     },
     finding::Entry,
     medium::MediumError,
+    naming::{Names, numbered},
     step::{Provenance, Step},
     wording::counted,
 };
@@ -35,8 +38,9 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         .filter(|(_, node)| node.flaws != Flaws::default())
         .map(|(number, node)| (number, node.clone()))
         .collect();
+    let mut siblings = Siblings::of(job, flawed.iter().filter(|(_, node)| node.flaws.any(NAME_FLAWS)));
     for (number, node) in flawed {
-        entry(job, number, &node)?;
+        entry(job, number, &node, &mut siblings)?;
     }
     hidden(job)
 }
@@ -159,7 +163,12 @@ fn dots_text(name: &names::Short) -> &'static str {
     if *name == names::DOT { "\".\"" } else { "\"..\"" }
 }
 
-fn entry(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), MediumError> {
+fn entry(
+    job: &mut Job<'_, '_, '_>,
+    number: u32,
+    node: &Node,
+    siblings: &mut Siblings,
+) -> Result<(), MediumError> {
     let path = job.survey.tree.path(number);
     if node.flaws.any(Flaws::ATTRIBUTES) {
         let step = Step::new(
@@ -185,7 +194,7 @@ fn entry(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), Medi
         .file(path.clone());
         job.steps.run(job.stage, step, |stage| edit(stage, node.place, |raw| raw.size = 0.into()))?;
     }
-    name(job, number, node, &path)
+    name(job, node, &path, siblings)
 }
 
 const NAME_FLAWS: Flaws = Flaws::LONG_ORDER
@@ -195,30 +204,63 @@ const NAME_FLAWS: Flaws = Flaws::LONG_ORDER
     .with(Flaws::SHORT_ILLEGAL)
     .with(Flaws::SHORT_TWICE);
 
-fn name(job: &mut Job<'_, '_, '_>, number: u32, node: &Node, path: &str) -> Result<(), MediumError> {
+/// The names of the folders in which some are to be changed.
+struct Siblings {
+    short: Names<names::Short>,
+    /// Long names in lower case.
+    long: Names<String>,
+}
+
+impl Siblings {
+    fn of<'n>(job: &Job<'_, '_, '_>, wrong: impl Iterator<Item = &'n (u32, Node)>) -> Self {
+        let folders: Vec<u32> = wrong.map(|(_, node)| node.parent).collect();
+        let mut out = Self { short: Names::of(folders.iter().copied()), long: Names::of(folders) };
+        for (_, node) in job.survey.tree.below_root() {
+            if out.short.keeps(node.parent) {
+                out.short.take(node.parent, node.entry.name);
+                out.long.take(node.parent, node.name.to_lowercase());
+            }
+        }
+        out
+    }
+
+    /// Names for this node that its folder does not have, from those it has.
+    fn another(&mut self, node: &Node) -> (String, names::Short) {
+        let mut long = names::long_made_legal(&node.name);
+        let compared = long.to_lowercase();
+        if node.flaws.has(Flaws::LONG_TWICE) || *long != *node.name && self.long.has(node.parent, &compared) {
+            let units: Vec<u16> = long.encode_utf16().collect();
+            let room = usize::from(node.long).times(LONG_UNITS);
+            let other = self.long.another(node.parent, &compared, |count| {
+                let name = String::from_utf16_lossy(&numbered(&units, count, room));
+                let compared = name.to_lowercase();
+                (name, compared)
+            });
+            long = other.unwrap_or(long);
+        } else {
+            self.long.take(node.parent, compared);
+        }
+        let mut short = names::made_legal(&node.entry.name);
+        let taken = |name: &names::Short| self.short.has(node.parent, name);
+        if node.flaws.has(Flaws::SHORT_TWICE) || short != node.entry.name && taken(&short) {
+            short = names::short_for(if node.long > 0 { &long } else { &node.name }, &taken);
+        }
+        self.short.take(node.parent, short);
+        (long, short)
+    }
+}
+
+fn name(
+    job: &mut Job<'_, '_, '_>,
+    node: &Node,
+    path: &str,
+    siblings: &mut Siblings,
+) -> Result<(), MediumError> {
     if !node.flaws.any(NAME_FLAWS) {
         return Ok(());
     }
-    let siblings: Vec<(names::Short, String)> = job
-        .survey
-        .tree
-        .below_root()
-        .filter(|(other, n)| n.parent == node.parent && *other != number)
-        .map(|(_, n)| (n.entry.name, n.name.to_lowercase()))
-        .collect();
     let content = job.survey.content(job.stage, node.parent);
-    let mut long = names::long_made_legal(&node.name);
-    if node.flaws.has(Flaws::LONG_TWICE) {
-        long = (2..1000)
-            .map(|count| numbered(&long, count))
-            .find(|name| !siblings.iter().any(|(_, other)| *other == name.to_lowercase()))
-            .unwrap_or(long);
-    }
-    let mut short = names::made_legal(&node.entry.name);
-    let taken = |name: &names::Short| siblings.iter().any(|(other, _)| other == name);
-    if node.flaws.has(Flaws::SHORT_TWICE) || taken(&short) {
-        short = names::short_for(if node.long > 0 { &long } else { &node.name }, &taken);
-    }
+    let (long, short) = siblings.another(node);
     let fits = names::long_parts(&long, 0).len() == usize::from(node.long) || node.long == 0;
     let entries: Vec<&'static Entry> = [
         (Flaws::LONG_ORDER, &c::LONG_ORDER),
@@ -255,14 +297,6 @@ fn name(job: &mut Job<'_, '_, '_>, number: u32, node: &Node, path: &str) -> Resu
     .file(path);
     let parts = u32::from(node.long);
     job.steps.run(job.stage, step, |stage| rename(stage, &content, (parts, node.index), &long, &short))
-}
-
-/// `name` with a number before its extension.
-fn numbered(name: &str, count: u32) -> String {
-    match name.rsplit_once('.') {
-        Some((base, extension)) if !base.is_empty() => format!("{base} {count}.{extension}"),
-        _ => format!("{name} {count}"),
-    }
 }
 
 /// Hidden system bits on most ordinary files, if they are to go.

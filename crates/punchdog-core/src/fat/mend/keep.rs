@@ -7,8 +7,7 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::End,
-    chain::Link,
+    chain::{End, Link},
     fat::{
         ADRIFT, catalogue as c,
         layout::{ATTR_ARCHIVE, ATTR_DIRECTORY, ENTRY_BYTES},
@@ -162,10 +161,10 @@ fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         .filter(|(_, node)| node.reached == Reached::Orphan && node.place == 0 && node.length > 0)
         .map(|(number, node)| (number, node.parent, node.first))
         .collect();
-    let mut touched: Vec<u32> = Vec::new();
+    let mut grown: Vec<u32> = Vec::new();
     for (number, parent, first) in orphans {
-        if touched.contains(&parent) {
-            // One new entry a folder and round: the next round sees where the next one fits.
+        if grown.contains(&parent) {
+            // The folder has another cluster now: the next round sees where the next one fits.
             continue;
         }
         let content = job.survey.content(job.stage, parent);
@@ -173,7 +172,9 @@ fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             Some(place) => (parent, place),
             None => continue,
         };
-        touched.push(parent);
+        if matches!(place, Place::InNew { .. }) {
+            grown.push(parent);
+        }
         let name = short(&format!("ADRF{:04}", first.rest(10_000)));
         let path = job.survey.tree.path(number);
         let title = job.survey.tree.folder_title(parent);

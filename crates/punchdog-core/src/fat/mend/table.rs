@@ -1,9 +1,9 @@
 //! The allocation tables: what is believed of each entry is written to all copies.
 
 use super::Job;
-use crate::chain::Link;
 use crate::{
     arith::{Peek, Sat},
+    chain::Link,
     fat::{
         catalogue as c,
         folder::Flaws,

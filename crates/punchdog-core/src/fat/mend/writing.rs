@@ -1,9 +1,9 @@
 //! Changing entries and taking clusters, on the overlay.
 
 use super::Job;
-use crate::chain::Link;
 use crate::{
     arith::{Peek, Sat},
+    chain::Link,
     fat::{
         layout::{END_ENTRY, ENTRY_BYTES, FREE_ENTRY, ShortEntry},
         names,

@@ -3,8 +3,7 @@
 use super::{cut, flaw_of};
 use crate::{
     arith::Sat,
-    chain::Link,
-    chain::{End, Walk},
+    chain::{End, Link, Walk},
     content,
     fat::{folder::Flaws, links::Because, survey::Surveyor, tree::Node},
 };

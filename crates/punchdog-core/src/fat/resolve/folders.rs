@@ -3,8 +3,7 @@
 use super::{cut, flaw_of};
 use crate::{
     arith::Sat,
-    chain::Link,
-    chain::{End, Walk},
+    chain::{End, Link, Walk},
     fat::{
         folder::{Flaws, looks_like_folder},
         layout::{ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ENTRY_BYTES, LongEntry, ShortEntry},

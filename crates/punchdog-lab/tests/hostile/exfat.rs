@@ -2,45 +2,23 @@
 //! folders within themselves, tables and bitmaps of noise. Reading and planning must end, within
 //! time and memory, and never panic.
 
-use punchdog_core::{
-    family::{self, Wanted},
-    measure::Subject,
-    medium::{Extent, Medium, Memory},
-    plan,
-    progress::Silent,
-};
+use punchdog_core::{exfat::fresh::Wish, family, medium::Memory, progress::Silent};
 use punchdog_lab::{
-    exfat::{everyday, small},
+    exfat::{Filler, everyday, small},
     exfat_faults::{CROWDED, FOLDER, OTHER, Patient, ROW},
+    fat::Lie,
     seed::Seed,
 };
-use std::{
-    collections::BTreeMap,
-    time::{Duration, Instant},
-};
+use std::time::{Duration, Instant};
 
 fn patient() -> Patient {
     Patient::new(everyday(&small(512, 1024, 1), 8))
 }
 
-/// Everything that reads a volume, and the plan.
+/// Asks everything, and says which volume it was that took too long.
 fn endure(name: &str, bytes: Vec<u8>) {
     let started = Instant::now();
-    let medium = Memory::new(bytes);
-    if let Some(volume) = family::recognise(&medium, &Silent).unwrap() {
-        volume.examine(&medium, &Silent).unwrap();
-        let files = volume.files(&medium, Wanted { deleted: true, system: true }, &Silent).unwrap();
-        assert!(files.len() < 100_000, "{name}: {} files", files.len());
-        for file in &files {
-            let held: u64 = file.extents.iter().map(|extent| extent.length).sum();
-            assert!(held <= medium.len() * 2, "{name}: {} holds {held} bytes", file.path);
-        }
-        volume.fields(&medium, &Silent).unwrap();
-        volume.forecast(&medium, 512);
-        let subject = Subject::Volume(Extent::new(0, medium.len()));
-        let plan = plan::build(&medium, "x", subject, BTreeMap::default(), &Silent).unwrap();
-        assert!(plan.steps.len() < 5000, "{name}");
-    }
+    super::ask_everything(&Memory::new(bytes));
     assert!(started.elapsed() < Duration::from_mins(1), "{name} took {:?}", started.elapsed());
 }
 
@@ -120,4 +98,49 @@ fn a_folder_full_of_sets_that_name_one_file() {
         patient.write(place, &copies);
     }
     endure("one file many times over", patient.bytes);
+}
+
+/// A volume of so many files in pieces of one cluster.
+fn in_pieces(files: u32, clusters: usize) -> Patient {
+    let wish = Wish { bytes: 24 << 20, ..small(512, 512, 1) };
+    let mut filler = Filler::new(&wish, vec![0; 24 << 20]).unwrap();
+    for folder in 0..files / 100 {
+        filler.folder(&format!("day {folder}"), 20, Lie::Row).unwrap();
+        for number in 0..100 {
+            let content = vec![0x41; clusters * 512];
+            filler.file(&format!("day {folder}/piece {number}.txt"), &content, Lie::Pieces(1)).unwrap();
+        }
+    }
+    Patient::new(filler.finish().unwrap())
+}
+
+#[test]
+fn thousands_of_broken_chains() {
+    let mut patient = in_pieces(3000, 4);
+    let (place, length) = (patient.geometry.table_place(0), patient.geometry.table_bytes());
+    patient.fill(place + 8, length - 8, 0);
+    endure("a zeroed table", patient.bytes);
+}
+
+#[test]
+fn thousands_of_sets_that_name_one_long_chain() {
+    let mut patient = in_pieces(3000, 1);
+    let last = patient.geometry.last_cluster();
+    for cluster in 30_000..last {
+        patient.set_link(cluster, cluster + 1);
+    }
+    patient.set_link(last, u32::MAX);
+    let length = u64::from(last - 30_000) * 512;
+    let paths: Vec<String> =
+        patient.live().filter(|made| !made.folder).map(|made| made.path.clone()).collect();
+    for path in paths {
+        patient.write_set(&path, 33, &[1]);
+        patient.write_set(&path, 52, &30_000_u32.to_le_bytes());
+        patient.write_set(&path, 56, &length.to_le_bytes());
+    }
+    let started = Instant::now();
+    let medium = Memory::new(patient.bytes);
+    let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
+    volume.examine(&medium, &Silent).unwrap();
+    assert!(started.elapsed() < Duration::from_secs(20), "took {:?}", started.elapsed());
 }

@@ -4,6 +4,7 @@ use proptest::{prelude::*, test_runner::RngSeed};
 use punchdog_core::{
     apply,
     family::{self, Kind, Wanted},
+    fat::fresh::Wish,
     measure::Subject,
     medium::{Extent, Medium, Memory, WithUnreadable},
     partition,
@@ -11,15 +12,28 @@ use punchdog_core::{
     progress::Silent,
 };
 use punchdog_lab::{
-    fat::{everyday, small},
+    exfat as exfat_lab,
+    fat::{Filler, Lie, everyday, small},
+    faults::Patient,
     seed::Seed,
     workplace::Bench,
 };
-use std::collections::BTreeMap;
+use std::{
+    collections::BTreeMap,
+    time::{Duration, Instant},
+};
 
+mod exfat;
+
+/// FAT12, FAT16, FAT32 or exFAT.
 fn volume(which: usize) -> Vec<u8> {
-    let kind = [Kind::Fat12, Kind::Fat16, Kind::Fat32][which % 3];
-    everyday(&small(kind, 512, 512), 3).canvas
+    let fat = |kind| everyday(&small(kind, 512, 512), 3).canvas;
+    match which % 4 {
+        0 => fat(Kind::Fat12),
+        1 => fat(Kind::Fat16),
+        2 => fat(Kind::Fat32),
+        _ => exfat_lab::everyday(&exfat_lab::small(512, 512, 1), 3).canvas,
+    }
 }
 
 /// Everything that a technician can ask, on these bytes. A plan must be proved, and apply must
@@ -57,7 +71,7 @@ proptest! {
 
     /// Runs of noise anywhere in the metadata.
     #[test]
-    fn noise_in_the_metadata(which in 0_usize..3, blows in prop::collection::vec((0_usize..60_000, 1_usize..600, any::<u64>()), 1..5)) {
+    fn noise_in_the_metadata(which in 0_usize..4, blows in prop::collection::vec((0_usize..60_000, 1_usize..600, any::<u64>()), 1..5)) {
         let mut bytes = volume(which);
         for (at, length, seed) in blows {
             let end = (at + length).min(bytes.len());
@@ -71,7 +85,7 @@ proptest! {
 
     /// Single bytes changed anywhere in the metadata.
     #[test]
-    fn bytes_changed(which in 0_usize..3, changes in prop::collection::vec((0_usize..60_000, any::<u8>()), 1..40)) {
+    fn bytes_changed(which in 0_usize..4, changes in prop::collection::vec((0_usize..60_000, any::<u8>()), 1..40)) {
         let mut bytes = volume(which);
         for (at, value) in changes {
             bytes[at] = value;
@@ -81,7 +95,7 @@ proptest! {
 
     /// Every boot sector field at its extremes, alone and with others.
     #[test]
-    fn strange_boot_fields(which in 0_usize..3, fields in prop::collection::vec((11_usize..64, prop::sample::select(vec![0_u8, 1, 2, 127, 128, 254, 255])), 1..8)) {
+    fn strange_boot_fields(which in 0_usize..4, fields in prop::collection::vec((11_usize..64, prop::sample::select(vec![0_u8, 1, 2, 127, 128, 254, 255])), 1..8)) {
         let mut bytes = volume(which);
         for (at, value) in fields {
             bytes[at] = value;
@@ -91,7 +105,7 @@ proptest! {
 
     /// Images cut anywhere.
     #[test]
-    fn cut_images(which in 0_usize..3, keep in 0_usize..400_000) {
+    fn cut_images(which in 0_usize..4, keep in 0_usize..400_000) {
         let mut bytes = volume(which);
         bytes.truncate(keep);
         ask_everything(&Memory::new(bytes));
@@ -125,4 +139,52 @@ fn unreadable_sectors_do_not_stop_a_check() {
             }
         }
     }
+}
+
+/// A FAT32 volume of so many files in pieces of one cluster.
+fn in_pieces(files: u32, clusters: usize) -> Patient {
+    let wish = Wish { bytes: 24 << 20, ..small(Kind::Fat32, 512, 512) };
+    let mut filler = Filler::new(&wish, vec![0; 24 << 20]).unwrap();
+    for folder in 0..files / 100 {
+        filler.folder(&format!("day {folder}")).unwrap();
+        for number in 0..100 {
+            let content = vec![0x41; clusters * 512];
+            filler.file(&format!("day {folder}/piece {number}.txt"), &content, Lie::Pieces(1)).unwrap();
+        }
+    }
+    Patient::new(filler.finish().unwrap())
+}
+
+fn within(limit: Duration, patient: &Patient) {
+    let started = Instant::now();
+    let medium = Memory::new(patient.bytes.clone());
+    let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
+    volume.examine(&medium, &Silent).unwrap();
+    assert!(started.elapsed() < limit, "took {:?}", started.elapsed());
+}
+
+#[test]
+fn thousands_of_broken_chains_take_no_longer_than_they_are() {
+    let mut patient = in_pieces(3000, 4);
+    let (place, length) = (patient.geometry.table_offset(0), patient.geometry.table_bytes() * 2);
+    patient.fill(place, length, 0);
+    within(Duration::from_secs(20), &patient);
+}
+
+#[test]
+fn thousands_of_entries_that_name_one_long_chain() {
+    let mut patient = in_pieces(3000, 1);
+    let last = patient.geometry.last_cluster();
+    for cluster in 30_000..last {
+        patient.set_link(cluster, cluster + 1);
+    }
+    let end = patient.end();
+    patient.set_link(last, end);
+    let paths: Vec<String> =
+        patient.live().filter(|made| !made.folder).map(|made| made.path.clone()).collect();
+    for path in paths {
+        patient.set_first(&path, 30_000);
+        patient.set_size(&path, (last - 30_000) * 512);
+    }
+    within(Duration::from_secs(20), &patient);
 }

@@ -1,0 +1,204 @@
+//! What cannot be reached: sets marked deleted whose clusters are still in use, folders that no entry
+//! names, clusters in use that belong to nothing.
+
+use super::{
+    layout::{DIRECTORY, NO_CHAIN, POSSIBLE, Stream},
+    sets::{Flaws, begins_with_set},
+    survey::Surveyor,
+    tree::{Lost, Node, Reached},
+};
+use crate::{
+    arith::{Peek, Sat},
+    chain::{End, walk_own},
+    content,
+    medium::Extent,
+};
+use fixedbitset::FixedBitSet;
+
+/// Clusters that are looked at for lost folders.
+const SEARCHED: usize = 1 << 20;
+/// Lost chains that are listed.
+const LISTED: usize = 60_000;
+/// Clusters of one lost run.
+const LONGEST: u32 = 1 << 20;
+
+impl Surveyor<'_> {
+    /// Sets marked deleted whose clusters are in use and nobody's: not deleted at all.
+    pub(super) fn adopt_deleted(&mut self) {
+        let mut left = Vec::new();
+        for (folder, place, item) in std::mem::take(&mut self.out.tree.deleted) {
+            let needed = self.out.geometry.clusters_for(item.stream.length).narrow();
+            let open = needed > 0 && item.stream.first >= 2 && {
+                if item.stream.in_a_row() {
+                    self.all_open(item.stream.first, needed)
+                } else {
+                    let walk =
+                        self.out.geometry.has(item.stream.first).then(|| self.walk(item.stream.first, None));
+                    walk.is_some_and(|walk| {
+                        walk.end == End::Proper
+                            && walk.length == needed
+                            && walk.clusters().all(|c| self.is_open(c))
+                    })
+                }
+            };
+            if open {
+                self.add(folder, place, &item, Reached::Undeleted);
+            } else {
+                left.push((folder, place, item));
+            }
+        }
+        self.out.tree.deleted = left;
+    }
+
+    /// Clusters that begin as folders do and that no entry names.
+    pub(super) fn adopt_orphans(&mut self) {
+        let g = self.out.geometry;
+        let trust = self.out.bitmap.usable || !self.out.bitmap.bytes.is_empty();
+        let mut starts: Vec<u32> = Vec::new();
+        let candidates = (2..=g.last_cluster()).filter(|cluster| {
+            let claimed = self.out.claimed.contains(cluster.size());
+            !claimed && (!trust || self.out.used.contains(cluster.size()))
+        });
+        for cluster in candidates.take(SEARCHED) {
+            let bytes =
+                self.medium.lenient(g.cluster_place(cluster), 608.min(g.cluster_bytes().size())).bytes;
+            if begins_with_set(&bytes, &self.out.capitals) {
+                starts.push(cluster);
+            }
+        }
+        if starts.is_empty() {
+            return;
+        }
+        // Not the middle of another folder, and not what a set in another one names.
+        let mut inner = FixedBitSet::with_capacity(g.last_cluster().plus(1).size());
+        let mut lengths = Vec::new();
+        for start in &starts {
+            let walk = self.walk(*start, None);
+            let chained = walk.end == End::Proper && walk.meets.is_none() && walk.length > 1;
+            let runs = if chained { walk.runs } else { vec![(*start, self.folder_run(*start))] };
+            for cluster in runs.iter().flat_map(|(first, count)| (*first..).take(count.size())).skip(1) {
+                inner.insert(cluster.size());
+            }
+            for (first, count) in &runs {
+                let extent = Extent::new(g.cluster_place(*first), count.wide().times(g.cluster_bytes()));
+                let bytes = self.medium.lenient(extent.offset, extent.length.size()).bytes;
+                for item in super::sets::Reading::of(&bytes, &self.out.capitals, false).items {
+                    if g.has(item.stream.first) && item.stream.first != *start {
+                        inner.insert(item.stream.first.size());
+                    }
+                }
+            }
+            lengths.push((*start, runs, chained));
+        }
+        for (start, runs, chained) in lengths {
+            if inner.contains(start.size()) || self.out.claimed.contains(start.size()) {
+                continue;
+            }
+            let length: u32 = runs.iter().fold(0, |sum, (_, count)| sum.plus(*count));
+            if self.root_breaks_off() {
+                self.root_goes_on(start);
+                continue;
+            }
+            let number = self.out.tree.nodes.len().narrow();
+            self.out.tree.nodes.push(orphan(start, !chained, length.wide().times(g.cluster_bytes())));
+            self.claim(number, &runs);
+            self.settle(number);
+        }
+    }
+
+    /// What the bitmap has in use and nothing claims.
+    pub(super) fn find_lost(&mut self) {
+        let (open, pointed) = self.pointed();
+        let mut taken = self.out.claimed.clone();
+        let mut scratch = FixedBitSet::with_capacity(taken.len());
+        let all = open.count_ones(..).wide();
+        for (number, cluster) in open.ones().map(Sat::narrow).enumerate() {
+            if taken.contains(cluster.size()) {
+                continue;
+            }
+            if self.out.tree.lost.len() >= LISTED || self.watch.stop() {
+                return;
+            }
+            self.watch.at("looking at lost clusters", number.wide(), all);
+            let start = self.start_of(cluster);
+            let (links, medium) = (&mut self.out.links, self.medium);
+            let heads = links.get(medium, cluster).in_chain() && !pointed.contains(cluster.size());
+            let chain =
+                heads.then(|| walk_own(cluster, &taken, &mut scratch, |c| (links.get(medium, c), false)));
+            let chain = chain.filter(|walk| {
+                walk.end == End::Proper && walk.meets.is_none() && walk.clusters().all(|c| self.is_open(c))
+            });
+            let length = if let Some(walk) = &chain {
+                walk.clusters().for_each(|c| taken.insert(c.size()));
+                walk.length
+            } else {
+                let length = self.lost_run(cluster, blank(&start), &taken);
+                taken.insert_range(cluster.size()..cluster.plus(length).size());
+                length
+            };
+            self.out.tree.lost.push(Lost {
+                first: cluster,
+                length,
+                chained: chain.is_some(),
+                blank: blank(&start),
+                extension: content::extension(&start),
+            });
+        }
+    }
+
+    fn start_of(&self, cluster: u32) -> Vec<u8> {
+        let g = self.out.geometry;
+        self.medium.lenient(g.cluster_place(cluster), content::ENOUGH.min(g.cluster_bytes().size())).bytes
+    }
+
+    /// Lost clusters in a row, up to where something else begins.
+    fn lost_run(&self, first: u32, begins_blank: bool, taken: &FixedBitSet) -> u32 {
+        let g = self.out.geometry;
+        let mut length = 1_u32;
+        loop {
+            let next = first.plus(length);
+            if !g.has(next) || !self.is_open(next) || taken.contains(next.size()) || length >= LONGEST {
+                break;
+            }
+            let start = self.medium.lenient(g.cluster_place(next), 512).bytes;
+            let ends = if begins_blank { !blank(&start) } else { content::extension(&start).is_some() };
+            if ends || self.watch.stop() {
+                break;
+            }
+            length = length.plus(1);
+        }
+        length
+    }
+}
+
+/// Nothing but zeros, or nothing but ones.
+fn blank(bytes: &[u8]) -> bool {
+    let byte = bytes.byte(0);
+    matches!(byte, 0 | 0xFF) && bytes.iter().all(|other| *other == byte)
+}
+
+fn orphan(first: u32, row: bool, length: u64) -> Node {
+    Node {
+        parent: 0,
+        name: format!("lost folder {first}").into_boxed_str(),
+        place: 0,
+        index: 0,
+        entries: 0,
+        stream: Stream {
+            flags: POSSIBLE | if row { NO_CHAIN } else { 0 },
+            first,
+            length,
+            valid: length,
+            ..Stream::default()
+        },
+        attributes: DIRECTORY,
+        modified: None,
+        folder: true,
+        first,
+        length: 0,
+        row,
+        flaws: Flaws::empty(),
+        reached: Reached::Orphan,
+        fault: None,
+    }
+}

@@ -1,0 +1,158 @@
+//! Clusters that are in use and nobody's yet: where the missing parts of broken files are looked for.
+//!
+//! They are gone through once for all the files that wait, and not once for each: with a damaged
+//! table there can be as many of the one as of the other.
+
+use super::{
+    sets::{begins_with_set, looks_like_folder},
+    survey::Surveyor,
+    tree::Node,
+};
+use crate::{
+    arith::Sat,
+    chain::{End, Link},
+    content,
+};
+use fixedbitset::FixedBitSet;
+use std::collections::HashMap;
+
+/// First cluster and length of each piece.
+pub(super) type Runs = Vec<(u32, u32)>;
+
+/// Open clusters that are gone through.
+const LISTED: usize = 1 << 20;
+/// First bytes that are looked at to find out whose a cluster may be.
+const LOOKS: u32 = 1 << 20;
+
+/// Where something begins that is in use and nobody's.
+pub(super) struct Open {
+    /// Chains to which nothing leads, by their length.
+    chains: HashMap<u32, Vec<Runs>>,
+    /// Clusters of which the table says nothing, and to which nothing leads.
+    rows: Vec<u32>,
+    looks: u32,
+}
+
+impl Surveyor<'_> {
+    /// In use by the bitmap, and nobody's.
+    pub(super) fn is_open(&self, cluster: u32) -> bool {
+        self.out.used.contains(cluster.size()) && !self.out.claimed.contains(cluster.size())
+    }
+
+    /// True when `count` clusters from `first` on are open.
+    pub(super) fn all_open(&self, first: u32, count: u32) -> bool {
+        self.out.geometry.has(first)
+            && first.wide().plus(count.wide()) <= self.out.geometry.last_cluster().wide().plus(1)
+            && self.budget.spend(count)
+            && (first..).take(count.size()).all(|cluster| self.is_open(cluster))
+    }
+
+    /// The open clusters, and those to which another of them leads: a bit each.
+    pub(super) fn pointed(&mut self) -> (FixedBitSet, FixedBitSet) {
+        let mut open = self.out.used.clone();
+        open.difference_with(&self.out.claimed);
+        let mut pointed = FixedBitSet::with_capacity(open.len());
+        for cluster in open.ones().map(Sat::narrow) {
+            if let Link::Next(next) = self.out.links.get(self.medium, cluster) {
+                pointed.insert(next.size());
+            }
+        }
+        (open, pointed)
+    }
+
+    fn index(&mut self) -> Open {
+        if let Some(open) = self.open.take() {
+            return open;
+        }
+        let (clusters, pointed) = self.pointed();
+        let mut open = Open { chains: HashMap::new(), rows: Vec::new(), looks: LOOKS };
+        let heads = clusters.difference(&pointed).map(Sat::narrow).take(LISTED);
+        for cluster in heads {
+            if !self.out.links.get(self.medium, cluster).in_chain() {
+                open.rows.push(cluster);
+                continue;
+            }
+            let walk = self.walk(cluster, None);
+            if walk.end == End::Proper && walk.meets.is_none() {
+                open.chains.entry(walk.length).or_default().push(walk.runs);
+            }
+        }
+        open
+    }
+
+    fn still_open(&self, runs: &Runs) -> bool {
+        runs.iter().all(|(first, count)| self.all_open(*first, *count))
+    }
+
+    /// The one chain of exactly `length` open clusters to which nothing leads.
+    pub(super) fn tail(&mut self, length: u32) -> Option<Runs> {
+        let mut open = self.index();
+        let found = self.only(open.chains.get_mut(&length), |_, _| true);
+        self.open = Some(open);
+        found
+    }
+
+    /// The one of `list` that is still open and suits; what is not open any more is dropped.
+    fn only(&self, list: Option<&mut Vec<Runs>>, mut suits: impl FnMut(&Self, u32) -> bool) -> Option<Runs> {
+        let list = list?;
+        list.retain(|runs| runs.first().is_some_and(|(first, _)| self.is_open(*first)));
+        let fits = |runs: &&Runs| {
+            self.still_open(runs) && runs.first().is_some_and(|(first, _)| suits(self, *first))
+        };
+        let mut fitting = list.iter().filter(fits);
+        let found = fitting.next()?.clone();
+        fitting.next().is_none().then_some(found)
+    }
+
+    /// The one run or chain of exactly `needed` open clusters whose content can be this node's.
+    pub(super) fn fit(&mut self, node: &Node, needed: u32) -> Option<Runs> {
+        let mut open = self.index();
+        let found = if node.row {
+            self.only_row(&mut open, node, needed)
+        } else {
+            let looks = &mut open.looks;
+            self.only(open.chains.get_mut(&needed), |this, first| this.suits(node, first, looks))
+        };
+        self.open = Some(open);
+        found
+    }
+
+    fn only_row(&self, open: &mut Open, node: &Node, needed: u32) -> Option<Runs> {
+        open.rows.retain(|cluster| self.is_open(*cluster));
+        let mut found = None;
+        for cluster in &open.rows {
+            // Behind another open cluster only what has a mark of its own begins something.
+            let inside = self.is_open(cluster.minus(1))
+                && !node.folder
+                && !self.marked(node, *cluster, &mut open.looks);
+            if !inside && self.all_open(*cluster, needed) && self.suits(node, *cluster, &mut open.looks) {
+                if found.is_some() {
+                    return None;
+                }
+                found = Some(vec![(*cluster, needed)]);
+            }
+        }
+        found
+    }
+
+    fn start(&self, cluster: u32, looks: &mut u32) -> Option<Vec<u8>> {
+        *looks = looks.checked_sub(1)?;
+        Some(self.medium.lenient(self.out.geometry.cluster_place(cluster), 512).bytes)
+    }
+
+    /// The cluster begins as the node's kind does.
+    fn marked(&self, node: &Node, cluster: u32, looks: &mut u32) -> bool {
+        self.start(cluster, looks).is_some_and(|start| content::agrees(&node.name, &start) == Some(true))
+    }
+
+    /// The cluster can be the node's first.
+    fn suits(&self, node: &Node, cluster: u32, looks: &mut u32) -> bool {
+        self.start(cluster, looks).is_some_and(|start| {
+            if node.folder {
+                begins_with_set(&start, &self.out.capitals)
+            } else {
+                content::agrees(&node.name, &start).unwrap_or_else(|| !looks_like_folder(&start, true))
+            }
+        })
+    }
+}

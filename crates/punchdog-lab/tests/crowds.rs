@@ -1,0 +1,180 @@
+//! The same fault a hundred times over: one plan mends them all, and keeps what one would keep.
+
+use punchdog_core::{
+    family::{self, Kind, Wanted},
+    inventory::State,
+    measure::Subject,
+    medium::{Extent, Medium, Memory},
+    plan,
+    progress::Silent,
+};
+use punchdog_lab::{exfat, exfat_faults, fat, fat::Lie, faults};
+use std::collections::{BTreeMap, BTreeSet};
+
+const CROWD: u32 = 100;
+
+fn path(folder: u32, file: u32) -> String {
+    format!("day {folder:03}/count {file}.txt")
+}
+
+/// So many folders with three files of two clusters each; no two files are alike.
+fn content(folder: u32, file: u32) -> Vec<u8> {
+    format!("counted in folder {folder}, sheet {file}. ").repeat(24).into_bytes()
+}
+
+fn fat(kind: Kind) -> faults::Patient {
+    let wish = fat::small(kind, 512, 512);
+    let wish = punchdog_core::fat::fresh::Wish {
+        bytes: if kind == Kind::Fat12 { 1 << 20 } else { wish.bytes },
+        ..wish
+    };
+    let mut filler = fat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
+    for folder in 0..CROWD {
+        filler.folder(&format!("day {folder:03}")).unwrap();
+        for file in 0..3 {
+            filler.file(&path(folder, file), &content(folder, file), Lie::Row).unwrap();
+        }
+    }
+    faults::Patient::new(filler.finish().unwrap())
+}
+
+fn exfat() -> exfat_faults::Patient {
+    // One cluster holds the whole root folder, so that each set lies in a row.
+    let wish = exfat::small(512, 16384, 1);
+    let mut filler = exfat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
+    for folder in 0..CROWD {
+        filler.folder(&format!("day {folder:03}"), 1, Lie::Row).unwrap();
+        for file in 0..3 {
+            filler.file(&path(folder, file), &content(folder, file), Lie::Row).unwrap();
+        }
+    }
+    exfat_faults::Patient::new(filler.finish().unwrap())
+}
+
+/// Plans; the volume must be sound afterwards. Gives the hashes of every whole file.
+fn mended(name: &str, bytes: &[u8]) -> BTreeSet<String> {
+    let medium = Memory::new(bytes.to_vec());
+    let subject = Subject::Volume(Extent::new(0, medium.len()));
+    let plan = plan::build(&medium, "x.img", subject, BTreeMap::new(), &Silent).unwrap();
+    let left = &plan.outcome.after.findings;
+    assert!(plan.outcome.after.sound, "{name}: {left:?} after {} steps", plan.steps.len());
+    let overlay = plan.replay(&medium).unwrap();
+    let whole: &dyn Medium = &overlay;
+    let mended = Memory::new(whole.bytes(0, bytes.len()).unwrap());
+    let volume = family::recognise(&mended, &Silent).unwrap().expect("a volume");
+    let files = volume.files(&mended, Wanted::default(), &Silent).unwrap();
+    let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
+    whole.map(|file| file.sha256(&mended)).collect()
+}
+
+#[test]
+fn folders_that_lost_their_entries() {
+    for kind in [Kind::Fat12, Kind::Fat16, Kind::Fat32] {
+        let mut patient = fat(kind);
+        let folders: Vec<_> = patient.live().filter(|made| made.folder).cloned().collect();
+        for folder in &folders {
+            patient.fill(folder.entry, 32, 0xE5);
+        }
+        let there = mended(kind.title(), &patient.bytes);
+        let lost: Vec<_> =
+            patient.live().filter(|m| !m.folder && !there.contains(&m.sha256)).map(|m| &m.path).collect();
+        assert!(lost.is_empty(), "{kind:?}: {lost:?}");
+    }
+    let mut patient = exfat();
+    let folders: Vec<_> = patient.live().filter(|made| made.folder).cloned().collect();
+    for folder in &folders {
+        patient.fill(folder.entry, u64::from(folder.entries) * 32, 0x05);
+    }
+    let there = mended("exFAT", &patient.bytes);
+    let lost: Vec<_> =
+        patient.live().filter(|m| !m.folder && !there.contains(&m.sha256)).map(|m| &m.path).collect();
+    assert!(lost.is_empty(), "exFAT: {lost:?}");
+}
+
+#[test]
+fn files_that_share_their_clusters() {
+    // Every second file names the clusters of the one before it.
+    for kind in [Kind::Fat16, Kind::Fat32] {
+        let mut patient = fat(kind);
+        for folder in 0..CROWD {
+            let first = patient.find(&path(folder, 0)).clusters[0];
+            patient.set_first(&path(folder, 1), first);
+        }
+        let there = mended(kind.title(), &patient.bytes);
+        for folder in 0..CROWD {
+            for file in [0, 2] {
+                let made = patient.find(&path(folder, file));
+                assert!(there.contains(&made.sha256), "{kind:?}: {}", made.path);
+            }
+        }
+    }
+    let mut patient = exfat();
+    for folder in 0..CROWD {
+        let first = patient.find(&path(folder, 0)).clusters[0].to_le_bytes();
+        patient.write_set(&path(folder, 1), 52, &first);
+    }
+    let there = mended("exFAT", &patient.bytes);
+    for folder in 0..CROWD {
+        for file in [0, 2] {
+            let made = patient.find(&path(folder, file));
+            assert!(there.contains(&made.sha256), "exFAT: {}", made.path);
+        }
+    }
+}
+
+#[test]
+fn sets_and_flags_that_are_wrong_everywhere() {
+    let mut patient = exfat();
+    for folder in 0..CROWD {
+        patient.write_set(&path(folder, 0), 33, &[1]);
+        let count = patient.find(&path(folder, 1)).entry + 1;
+        patient.write(count, &[9]);
+        patient.write_set(&path(folder, 2), 36, &[7, 7]);
+    }
+    let there = mended("exFAT", &patient.bytes);
+    let lost: Vec<_> =
+        patient.live().filter(|m| !m.folder && !there.contains(&m.sha256)).map(|m| &m.path).collect();
+    assert!(lost.is_empty(), "{lost:?}");
+}
+
+/// A plan over `bytes` gives each folder a name of its own in one round, and loses nothing.
+#[test]
+fn folders_that_all_have_one_name() {
+    for kind in [Kind::Fat12, Kind::Fat16, Kind::Fat32] {
+        let mut patient = fat(kind);
+        // Those whose long part lies just before the short entry, in the same cluster.
+        let near = |made: &&fat::Made| made.folder && !made.entry.is_multiple_of(512);
+        let folders: Vec<_> = patient.live().filter(near).cloned().collect();
+        let first = usize::try_from(folders[0].entry).unwrap();
+        let (long, short) =
+            (patient.bytes[first - 32..first].to_vec(), patient.bytes[first..first + 11].to_vec());
+        for folder in &folders {
+            patient.write(folder.entry - 32, &long);
+            patient.write(folder.entry, &short);
+        }
+        renamed(kind.title(), &patient.bytes, folders.len(), patient.live().map(|made| &made.sha256));
+    }
+    let mut patient = exfat();
+    let name: Vec<u8> = "day 000".encode_utf16().flat_map(u16::to_le_bytes).collect();
+    let hash = punchdog_core::exfat::layout::name_hash(&"DAY 000".encode_utf16().collect::<Vec<_>>());
+    for folder in 0..CROWD {
+        patient.write_set(&format!("day {folder:03}"), 66, &name);
+        patient.write_set(&format!("day {folder:03}"), 36, &hash.to_le_bytes());
+    }
+    renamed("exFAT", &patient.bytes, 100, patient.live().map(|made| &made.sha256));
+}
+
+fn renamed<'h>(name: &str, bytes: &[u8], bearers: usize, hashes: impl Iterator<Item = &'h String>) {
+    let there = mended(name, bytes);
+    let lost = hashes.filter(|hash| !hash.is_empty() && !there.contains(*hash)).count();
+    assert_eq!(lost, 0, "{name}");
+    let medium = Memory::new(bytes.to_vec());
+    let subject = Subject::Volume(Extent::new(0, medium.len()));
+    let plan = plan::build(&medium, "x.img", subject, BTreeMap::new(), &Silent).unwrap();
+    let steps: Vec<&str> = plan.steps.iter().map(|step| step.does.as_str()).collect();
+    assert_eq!(steps.len(), bearers - 1, "{name}: {steps:?}");
+    for number in 2..=bearers {
+        let words = format!("day 000 {number}");
+        assert!(steps.iter().any(|step| step.contains(&words)), "{name}: {words} in {steps:?}");
+    }
+}
