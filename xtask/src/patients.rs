@@ -14,7 +14,7 @@ pub(crate) fn run(dir: &Path) -> anyhow::Result<()> {
     for (kind, name) in [(Kind::Fat12, "fat12"), (Kind::Fat16, "fat16"), (Kind::Fat32, "fat32")] {
         let sound = Patient::new(everyday(&small(kind, 512, 512), 1));
         write_with_holes(&dir.join(format!("{name}.img")), &sound.bytes)?;
-        for fault in faults::all().filter(|fault| fault.on.contains(&kind)) {
+        for fault in faults::all().filter(|fault| (fault.on)(&sound.geometry)) {
             let mut patient = sound.clone();
             (fault.make)(&mut patient, &mut Seed::new(1));
             let plain: String =

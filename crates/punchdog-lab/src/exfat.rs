@@ -2,7 +2,7 @@
 //!
 //! Files in a row carry the NoFatChain flag, files in pieces a chain of the table, as hosts do.
 
-use crate::{canvas::Canvas, fat::Lie, seed::Seed};
+use crate::{canvas::Canvas, fat::Lie, patient::Made, seed::Seed};
 use punchdog_core::exfat::{
     fresh::{self, Wish},
     geometry::Geometry,
@@ -11,29 +11,6 @@ use punchdog_core::exfat::{
 };
 use sha2::{Digest, Sha256};
 use std::{collections::BTreeMap, io};
-
-/// A file or folder as it was made.
-#[derive(Debug, Clone)]
-pub struct Made {
-    /// Its path.
-    pub path: String,
-    /// It is a folder.
-    pub folder: bool,
-    /// Bytes; 0 for folders.
-    pub size: u64,
-    /// The SHA-256 of its content; empty for folders and for files that were never written.
-    pub sha256: String,
-    /// Its clusters, in order.
-    pub clusters: Vec<u32>,
-    /// Where its entry set stands: bytes from the start of the volume. Known at the end.
-    pub entry: u64,
-    /// Entries of its set.
-    pub entries: u32,
-    /// It was deleted again.
-    pub deleted: bool,
-    in_folder: usize,
-    index: usize,
-}
 
 struct Folder {
     path: String,
@@ -57,14 +34,7 @@ pub struct Filler<C> {
 }
 
 /// What a filled volume is.
-pub struct Filled<C> {
-    /// Its bytes.
-    pub canvas: C,
-    /// Where everything lies.
-    pub geometry: Geometry,
-    /// All files and folders, in the order they were made.
-    pub made: Vec<Made>,
-}
+pub type Filled<C> = crate::patient::Filled<C, Geometry>;
 
 impl<C: Canvas> Filler<C> {
     /// Lays down an empty volume on `canvas`.

@@ -4,7 +4,7 @@
 //! the canvas at once. It knows where everything lies, so that faults can be put precisely and
 //! outcomes be held against the truth.
 
-use crate::{canvas::Canvas, seed::Seed};
+use crate::{canvas::Canvas, patient::Made, seed::Seed};
 use punchdog_core::{
     family::Kind,
     fat::{
@@ -30,29 +30,6 @@ pub enum Lie {
     Gaps,
 }
 
-/// A file or folder as it was made.
-#[derive(Debug, Clone)]
-pub struct Made {
-    /// Its path.
-    pub path: String,
-    /// It is a folder.
-    pub folder: bool,
-    /// Bytes; 0 for folders.
-    pub size: u64,
-    /// The SHA-256 of its content; empty for folders and for files without content.
-    pub sha256: String,
-    /// Its clusters, in order.
-    pub clusters: Vec<u32>,
-    /// Where its short entry stands: bytes from the start of the volume. Known at the end.
-    pub entry: u64,
-    /// Entries that its long name takes.
-    pub long: u32,
-    /// It was deleted again.
-    pub deleted: bool,
-    in_folder: usize,
-    index: usize,
-}
-
 struct Folder {
     path: String,
     chain: Vec<u32>,
@@ -73,14 +50,7 @@ pub struct Filler<C> {
 }
 
 /// What a filled volume is.
-pub struct Filled<C> {
-    /// Its bytes.
-    pub canvas: C,
-    /// Where everything lies.
-    pub geometry: Geometry,
-    /// All files and folders, in the order they were made.
-    pub made: Vec<Made>,
-}
+pub type Filled<C> = crate::patient::Filled<C, Geometry>;
 
 impl<C: Canvas> Filler<C> {
     /// Lays down an empty volume on `canvas`.
@@ -198,7 +168,7 @@ impl<C: Canvas> Filler<C> {
         for cluster in &made.clusters {
             self.table[*cluster as usize] = 0;
         }
-        for index in made.index - made.long as usize..=made.index {
+        for index in made.index + 1 - made.entries as usize..=made.index {
             self.folders[made.in_folder].entries[index * 32] = FREE_ENTRY;
         }
     }
@@ -255,7 +225,7 @@ impl<C: Canvas> Filler<C> {
             sha256,
             clusters,
             entry: 0,
-            long: u32::try_from(parts.len()).expect("at most 20 parts"),
+            entries: 1 + u32::try_from(parts.len()).expect("at most 20 parts"),
             deleted: false,
             in_folder: above,
             index,

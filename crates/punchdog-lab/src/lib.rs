@@ -2,8 +2,8 @@
 //!
 //! Used by the demo, the tests and the benches. In reading order: [`seed`] (numbers),
 //! [`canvas`] (where the bytes go), [`content`] (what files hold), [`fat`] and [`exfat`] (filling
-//! volumes), [`station`] (the seabird field station's cards), [`faults`] and
-//! [`exfat_faults`] (damage, as tables).
+//! volumes), [`patient`] (what they are then), [`station`] (the seabird field station's cards), [`faults`] and
+//! [`exfat_faults`] (damage, as tables), [`trial`] (two at once).
 
 pub mod canvas;
 pub mod content;
@@ -11,6 +11,8 @@ pub mod exfat;
 pub mod exfat_faults;
 pub mod fat;
 pub mod faults;
+pub mod patient;
 pub mod seed;
 pub mod station;
+pub mod trial;
 pub mod workplace;

@@ -15,8 +15,9 @@ use punchdog_core::{
     progress::Silent,
 };
 use punchdog_lab::{
-    fat::{Made, everyday, small},
+    fat::{everyday, small},
     faults::Patient,
+    patient::Made,
     seed::Seed,
     workplace::Bench,
 };
@@ -122,7 +123,7 @@ fn fat(kind: Kind, sector: u32, cluster: u32) -> Target {
     }
     let root = if g.wide() { g.cluster_offset(g.root_cluster) } else { g.root_offset() };
     let depends = |made: &Made| {
-        let set = u64::from(made.long) * 32;
+        let set = u64::from(made.entries - 1) * 32;
         let mut all = vec![Extent::new(made.entry - set, set + 32)];
         for cluster in &made.clusters {
             all.push(Extent::new(g.cluster_offset(*cluster), g.cluster_bytes().into()));
@@ -173,7 +174,7 @@ fn exfat(sector: u32, cluster: u32) -> Target {
         }
     }
     let root = g.cluster_place(g.root_cluster);
-    let depends = |made: &punchdog_lab::exfat::Made| {
+    let depends = |made: &Made| {
         let mut all = vec![Extent::new(made.entry, u64::from(made.entries) * 32)];
         for cluster in &made.clusters {
             all.push(Extent::new(g.cluster_place(*cluster), g.cluster_bytes()));

@@ -3,7 +3,7 @@
 use super::{guest, setup::Machine};
 use anyhow::Context;
 use punchdog_core::{
-    exfat,
+    exfat::{self as exfat_core, ExfatVolume},
     family::{self, Kind, Wanted},
     fat::{FatVolume, fresh::Wish},
     forecast::HostForecast,
@@ -14,9 +14,8 @@ use punchdog_core::{
     progress::Silent,
 };
 use punchdog_lab::{
-    exfat_faults,
-    fat::{Filler, everyday, small},
-    faults::{self, Fault, Patient},
+    exfat, exfat_faults, fat, faults,
+    patient::{Fault, Patient},
     seed::Seed,
     station,
 };
@@ -97,8 +96,7 @@ fn case(
     Case { name, driver: "vfat", before, after, forecast, files, contents, writable: true, trouble }
 }
 
-fn of_fault(fault: &Fault, volume: (Kind, u32, u32), seed: u64) -> Case {
-    let mut patient = Patient::new(everyday(&small(volume.0, volume.1, volume.2), seed));
+fn of_fault<G>(fault: &Fault<G>, mut patient: Patient<G>, volume: &str, seed: u64) -> Case {
     (fault.make)(&mut patient, &mut Seed::new(seed));
     let (mut files, mut contents) = (BTreeMap::new(), BTreeSet::new());
     for made in patient.live().filter(|made| !made.folder && !patient.costs.contains(&made.path)) {
@@ -108,8 +106,18 @@ fn of_fault(fault: &Fault, volume: (Kind, u32, u32), seed: u64) -> Case {
             files.insert(made.path.clone(), made.sha256.clone());
         }
     }
-    let name = format!("{} ({} {}/{})", fault.name, volume.0.name(), volume.1, volume.2);
-    case(name, patient.bytes, fault.choose, files, contents)
+    case(format!("{} ({volume})", fault.name), patient.bytes, fault.choose, files, contents)
+}
+
+type FatShape = (Kind, u32, u32);
+type ExfatShape = (u32, u32, u32);
+
+fn fat_patient((kind, sector, cluster): FatShape, seed: u64) -> faults::Patient {
+    Patient::new(fat::everyday(&fat::small(kind, sector, cluster), seed))
+}
+
+fn exfat_patient((sector, cluster, tables): ExfatShape, seed: u64) -> exfat_faults::Patient {
+    Patient::new(exfat::everyday(&exfat::small(sector, cluster, tables), seed))
 }
 
 /// A case that is made when its turn comes: all of them together would fill the memory.
@@ -123,21 +131,28 @@ pub(crate) fn of_matrix<'a>(only: Option<&str>) -> Vec<Recipe<'a>> {
     let (family, only) = split.map_or((None, only), |(family, part)| (Some(family), Some(part)));
     let fat = family.is_none_or(|family| family == "fat");
     let exfat = family.is_none_or(|family| family == "exfat");
+    let volumes = VOLUMES.map(|volume| (volume, fat_patient(volume, 1).geometry));
     for fault in faults::all().filter(|fault| fat && only.is_none_or(|part| fault.name.contains(part))) {
-        for volume in VOLUMES.iter().filter(|(kind, ..)| fault.on.contains(kind)) {
-            let seed = 1 + recipes.len() as u64 % 3;
-            recipes.push(Box::new(move || Ok(of_fault(fault, *volume, seed))));
+        for (volume, _) in volumes.iter().filter(|(_, geometry)| (fault.on)(geometry)) {
+            let (volume, seed) = (*volume, 1 + recipes.len() as u64 % 3);
+            let name = format!("{} {}/{}", volume.0.name(), volume.1, volume.2);
+            recipes.push(Box::new(move || Ok(of_fault(fault, fat_patient(volume, seed), &name, seed))));
         }
     }
+    let volumes = EXFAT_VOLUMES.map(|volume| (volume, exfat_patient(volume, 1).geometry));
     for fault in
         exfat_faults::all().filter(|fault| exfat && only.is_none_or(|part| fault.name.contains(part)))
     {
-        let fitting = EXFAT_VOLUMES.iter().filter(|v| fault.tables.is_none_or(|only| only == v.2));
+        let fitting = volumes.iter().filter(|(_, geometry)| (fault.on)(geometry));
         // Two of the three by turns: the lane has half an hour for both families.
         let skip = recipes.len() % 3;
-        for (_, volume) in fitting.enumerate().filter(|(number, _)| *number != skip) {
-            let seed = 1 + recipes.len() as u64 % 3;
-            recipes.push(Box::new(move || Ok(of_exfat_fault(fault, *volume, seed))));
+        for (_, (volume, _)) in fitting.enumerate().filter(|(number, _)| *number != skip) {
+            let (volume, seed) = (*volume, 1 + recipes.len() as u64 % 3);
+            let name = format!("exfat {}/{}/{}", volume.0, volume.1, volume.2);
+            recipes.push(Box::new(move || {
+                let case = of_fault(fault, exfat_patient(volume, seed), &name, seed);
+                Ok(Case { driver: "exfat", ..case })
+            }));
         }
     }
     recipes
@@ -145,22 +160,6 @@ pub(crate) fn of_matrix<'a>(only: Option<&str>) -> Vec<Recipe<'a>> {
 
 /// Sector bytes, cluster bytes, tables.
 const EXFAT_VOLUMES: [(u32, u32, u32); 3] = [(512, 4096, 1), (4096, 4096, 1), (512, 1024, 2)];
-
-fn of_exfat_fault(fault: &exfat_faults::Fault, volume: (u32, u32, u32), seed: u64) -> Case {
-    let wish = punchdog_lab::exfat::small(volume.0, volume.1, volume.2);
-    let mut patient = exfat_faults::Patient::new(punchdog_lab::exfat::everyday(&wish, seed));
-    (fault.make)(&mut patient, &mut Seed::new(seed));
-    let (mut files, mut contents) = (BTreeMap::new(), BTreeSet::new());
-    for made in patient.live().filter(|made| !made.folder && !patient.costs.contains(&made.path)) {
-        if patient.moved.contains(&made.path) {
-            contents.insert(made.sha256.clone());
-        } else {
-            files.insert(made.path.clone(), made.sha256.clone());
-        }
-    }
-    let name = format!("{} (exfat {}/{}/{})", fault.name, volume.0, volume.1, volume.2);
-    Case { driver: "exfat", ..case(name, patient.bytes, fault.choose, files, contents) }
-}
 
 /// The station's cards.
 pub(crate) fn of_station<'a>() -> Vec<Recipe<'a>> {
@@ -199,12 +198,12 @@ pub(crate) fn filled(machine: &Machine) -> anyhow::Result<Vec<FilledByKernel>> {
         let wish =
             Wish { kind, bytes, sector_bytes, cluster_bytes, tables: 2, label: *b"LANE       ", serial: 7 };
         let canvas = vec![0; usize::try_from(bytes)?];
-        volumes.push(("vfat", Filler::new(&wish, canvas)?.finish()?.canvas));
+        volumes.push(("vfat", fat::Filler::new(&wish, canvas)?.finish()?.canvas));
     }
     let others: [(u64, u32, u32); 4] =
         [(2 << 20, 512, 512), (8 << 20, 512, 4096), (40 << 20, 512, 32768), (24 << 20, 4096, 4096)];
     for (bytes, sector_bytes, cluster_bytes) in others {
-        let wish = exfat::fresh::Wish {
+        let wish = exfat_core::fresh::Wish {
             bytes,
             sector_bytes,
             cluster_bytes,
@@ -213,7 +212,7 @@ pub(crate) fn filled(machine: &Machine) -> anyhow::Result<Vec<FilledByKernel>> {
             serial: 7,
         };
         let canvas = vec![0; usize::try_from(bytes)?];
-        volumes.push(("exfat", punchdog_lab::exfat::Filler::new(&wish, canvas)?.finish()?.canvas));
+        volumes.push(("exfat", exfat::Filler::new(&wish, canvas)?.finish()?.canvas));
     }
     let answers = guest::fill(machine, &volumes)?;
     let shapes = wishes.iter().map(|(kind, _, sector, cluster)| (*kind, *sector, *cluster));
@@ -278,7 +277,7 @@ const BLOWS: [Blow; 6] = [
 ];
 
 /// The same for exFAT.
-type ExfatBlow = (&'static str, fn(&mut Vec<u8>, &exfat::geometry::Geometry));
+type ExfatBlow = (&'static str, fn(&mut Vec<u8>, &exfat_core::geometry::Geometry));
 
 const EXFAT_BLOWS: [ExfatBlow; 7] = [
     ("untouched", |_, _| {}),
@@ -304,8 +303,8 @@ fn of_filled_exfat(volume: &FilledByKernel) -> Vec<Recipe<'_>> {
     for (name, strike) in EXFAT_BLOWS {
         recipes.push(Box::new(move || {
             let medium = Memory::new(volume.bytes.clone());
-            let found = exfat::ExfatVolume::recognise(&medium, &Silent)?
-                .context("what the kernel filled is no volume")?;
+            let found =
+                ExfatVolume::recognise(&medium, &Silent)?.context("what the kernel filled is no volume")?;
             let mut bytes = volume.bytes.clone();
             strike(&mut bytes, &found.believed().geometry);
             let name = format!("{name}, {}", volume.name);

@@ -1,6 +1,6 @@
 //! Damage to the boot regions.
 
-use super::{Fault, Patient, fault};
+use super::{Fault, Patient, SINGLY, fault};
 
 /// Zeroes a region, 0 the main or 1 the backup.
 fn zero(p: &mut Patient, region: u64) {
@@ -114,7 +114,7 @@ pub(super) const ALL: &[Fault] = &[
     fault("not closed", "exfat/not-closed", |p, _| p.write(106, &[2])),
     fault("errors met", "exfat/errors-met", |p, _| p.write(106, &[4])),
     Fault {
-        tables: Some(1),
+        on: SINGLY,
         ..fault("second table active, but none there", "exfat/active-fat", |p, _| p.write(106, &[1]))
     },
     fault("image cut short", "exfat/volume-beyond-image", |p, _| {

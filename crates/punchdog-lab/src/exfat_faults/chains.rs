@@ -1,6 +1,6 @@
 //! Damage to first clusters, flags, lengths and chains.
 
-use super::{CROWDED, FOLDER, Fault, OTHER, PIECES, ROW, SINGLE, fault};
+use super::{CROWDED, DOUBLY, FOLDER, Fault, OTHER, PIECES, ROW, SINGLE, fault};
 use punchdog_core::medium::Extent;
 
 pub(super) const ALL: &[Fault] = &[
@@ -169,7 +169,7 @@ pub(super) const ALL: &[Fault] = &[
         p.cost(&[PIECES, SINGLE, "Recordings/dusk 0003.wav", CROWDED, super::LONG]);
     }),
     Fault {
-        tables: Some(2),
+        on: DOUBLY,
         ..fault("first table damaged, the second right", "exfat/copies-differ", |p, _| {
             let clusters = p.find(PIECES).clusters;
             p.set_link_in(0, clusters[2], 0);
@@ -177,7 +177,7 @@ pub(super) const ALL: &[Fault] = &[
         })
     },
     Fault {
-        tables: Some(2),
+        on: DOUBLY,
         ..fault("second table zeroed", "exfat/copies-differ", |p, _| {
             let (place, length) = (p.geometry.table_place(1) + 8, p.geometry.table_bytes() - 8);
             p.fill(place, length, 0);

@@ -7,50 +7,26 @@ mod root;
 mod sets;
 
 use crate::{
-    exfat::{Filled, Made},
+    patient::{self, Made, index},
     seed::Seed,
 };
-use punchdog_core::{
-    exfat::{
-        geometry::Geometry,
-        layout::{boot_checksum, put, set_checksum},
-    },
-    medium::Extent,
+use punchdog_core::exfat::{
+    geometry::Geometry,
+    layout::{boot_checksum, put, set_checksum},
 };
 
-/// A volume in memory that can be damaged, with the truth about its files.
-#[derive(Clone)]
-pub struct Patient {
-    /// Its bytes.
-    pub bytes: Vec<u8>,
-    /// Where everything lies.
-    pub geometry: Geometry,
-    /// What was made on it.
-    pub made: Vec<Made>,
-    /// What was damaged so far: bytes from the start.
-    pub damaged: Vec<Extent>,
-    /// Files whose content or size cannot come back.
-    pub costs: Vec<String>,
-    /// Files whose content comes back under another path.
-    pub moved: Vec<String>,
-}
+/// An exFAT volume in memory that can be damaged.
+pub type Patient = patient::Patient<Geometry>;
+/// A class of fault of exFAT volumes.
+pub type Fault = patient::Fault<Geometry>;
 
-/// A class of fault.
-pub struct Fault {
-    /// Its name in test output.
-    pub name: &'static str,
-    /// The code that check must give, on one of the damaged bytes.
-    pub code: &'static str,
-    /// Makes it.
-    pub make: fn(&mut Patient, &mut Seed),
-    /// Answers to questions that the repair needs; names and options.
-    pub choose: &'static [(&'static str, &'static str)],
-    /// The number of tables that a volume must have for it.
-    pub tables: Option<u32>,
-}
+/// A volume with one table.
+const SINGLY: fn(&Geometry) -> bool = |geometry| geometry.tables == 1;
+/// A volume with two tables.
+const DOUBLY: fn(&Geometry) -> bool = |geometry| geometry.tables == 2;
 
 const fn fault(name: &'static str, code: &'static str, make: fn(&mut Patient, &mut Seed)) -> Fault {
-    Fault { name, code, make, choose: &[], tables: None }
+    Fault { name, code, on: |_| true, make, choose: &[] }
 }
 
 /// Every exFAT fault that the lab can make.
@@ -58,53 +34,7 @@ pub fn all() -> impl Iterator<Item = &'static Fault> {
     [boot::ALL, root::ALL, sets::ALL, chains::ALL].into_iter().flatten()
 }
 
-fn index(value: u64) -> usize {
-    usize::try_from(value).expect("a small volume")
-}
-
 impl Patient {
-    /// A sound patient.
-    pub fn new(filled: Filled<Vec<u8>>) -> Self {
-        Self {
-            bytes: filled.canvas,
-            geometry: filled.geometry,
-            made: filled.made,
-            damaged: Vec::new(),
-            costs: Vec::new(),
-            moved: Vec::new(),
-        }
-    }
-
-    /// Files that are there and not deleted.
-    pub fn live(&self) -> impl Iterator<Item = &Made> {
-        self.made.iter().filter(|made| !made.deleted)
-    }
-
-    /// A file or folder by its path.
-    ///
-    /// # Panics
-    /// When there is none.
-    pub fn find(&self, path: &str) -> Made {
-        self.live().find(|made| made.path == path).unwrap_or_else(|| panic!("{path} was never made")).clone()
-    }
-
-    /// Overwrites bytes, and remembers where.
-    pub fn write(&mut self, offset: u64, bytes: &[u8]) {
-        let at = index(offset);
-        self.bytes[at..at + bytes.len()].copy_from_slice(bytes);
-        self.damaged.push(Extent::new(offset, bytes.len() as u64));
-    }
-
-    /// Fills a range with one byte.
-    pub fn fill(&mut self, offset: u64, length: u64, byte: u8) {
-        self.write(offset, &vec![byte; index(length)]);
-    }
-
-    /// The bytes of a range.
-    pub fn read(&self, offset: u64, length: usize) -> Vec<u8> {
-        self.bytes[index(offset)..index(offset) + length].to_vec()
-    }
-
     /// Writes into a boot region, 0 the main or 1 the backup, and puts its checksum right, as a
     /// program does that knows of it.
     pub fn write_boot(&mut self, region: u64, at: u64, bytes: &[u8]) {
@@ -174,31 +104,6 @@ impl Patient {
             cluster = u32::from_le_bytes([link[0], link[1], link[2], link[3]]);
         }
         self.geometry.cluster_place(cluster) + number % each * 32
-    }
-
-    fn under(&self, paths: &[&str]) -> Vec<String> {
-        let hit = |made: &&Made| {
-            paths.iter().any(|path| made.path == *path || made.path.starts_with(&format!("{path}/")))
-        };
-        self.live().filter(hit).map(|made| made.path.clone()).collect()
-    }
-
-    /// Says that these files, and all in them where they are folders, cannot all come back.
-    pub fn cost(&mut self, paths: &[&str]) {
-        let hit = self.under(paths);
-        self.costs.extend(hit);
-    }
-
-    /// Says that these files, and all in them, come back whole under another path.
-    pub fn moves(&mut self, paths: &[&str]) {
-        let hit = self.under(paths);
-        self.moved.extend(hit);
-    }
-
-    /// A cluster behind the last one in use.
-    pub fn unused(&self, number: u32) -> u32 {
-        let last = self.live().flat_map(|made| made.clusters.iter()).max().copied().unwrap_or(2);
-        last + 40 + number
     }
 }
 

@@ -11,8 +11,8 @@ fn value_at(p: &mut Patient, path: &str, at: usize, value: u32) {
 fn hide_entry(p: &mut Patient, path: &str) {
     // The entry and its long name are marked free and blanked: nothing of them can be read.
     let made = p.find(path);
-    let from = made.entry - u64::from(made.long) * 32;
-    for slot in 0..=u64::from(made.long) {
+    let from = made.entry - u64::from(made.entries - 1) * 32;
+    for slot in 0..u64::from(made.entries) {
         p.write(from + slot * 32, &[0xE5]);
         p.fill(from + slot * 32 + 1, 31, 0x20);
         p.fill(from + slot * 32 + 11, 21, 0);

@@ -20,7 +20,7 @@ fn behind_last(p: &Patient, path: &str) -> u64 {
 
 fn long_place(p: &Patient, path: &str) -> u64 {
     let made = p.find(path);
-    made.entry - u64::from(made.long) * 32
+    made.entry - u64::from(made.entries - 1) * 32
 }
 
 fn end_early(p: &mut Patient, _: &mut Seed) {
@@ -72,7 +72,7 @@ fn label_in_folder(p: &mut Patient, _: &mut Seed) {
 
 fn undelete(p: &mut Patient, path: &str) {
     let made = p.find(path);
-    for slot in 0..=u64::from(made.long) {
+    for slot in 0..u64::from(made.entries) {
         p.write(made.entry - slot * 32, &[0xE5]);
     }
 }
@@ -126,7 +126,7 @@ pub(super) const ALL: &[Fault] = &[
     }),
     fault("long name checksum wrong in all parts", "fat/long-name-checksum", ANY, |p, _| {
         let made = p.find(LONG);
-        for slot in 1..=u64::from(made.long) {
+        for slot in 1..u64::from(made.entries) {
             p.write(made.entry - slot * 32 + 13, &[0x99]);
         }
     }),

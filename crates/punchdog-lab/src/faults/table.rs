@@ -1,7 +1,7 @@
 //! Damage to the copies of the allocation table.
 
 use super::{ANY, Fault, OTHER, PIECES, Patient, README, ROW, fault};
-use crate::{fat::Made, seed::Seed};
+use crate::{patient::Made, seed::Seed};
 
 /// The 512-byte piece of a copy in which the chain of `path` begins.
 fn piece_of(p: &Patient, copy: u32, path: &str) -> u64 {

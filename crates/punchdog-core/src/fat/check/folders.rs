@@ -184,7 +184,7 @@ fn hidden(subject: &Subject<'_>, sink: &mut dyn Sink) {
     for (number, node) in subject.survey.tree.below_root() {
         all = all.plus(1);
         if is_hidden(node) && node.entry.attributes & both == both {
-            hidden.push(number);
+            hidden.push((number, node.place));
         }
     }
     if hidden.len().narrow() < 5 || hidden.len().narrow().times(2) < all {
@@ -199,10 +199,13 @@ fn hidden(subject: &Subject<'_>, sink: &mut dyn Sink) {
         "Hosts set them on a few files of their own.",
         "Hosts do not show these files.",
     );
-    sink.add(
-        hidden.into_iter().take(2000).fold(finding, |f, number| f.file(subject.survey.tree.path(number))),
-    );
+    sink.add(hidden.into_iter().take(2000).fold(finding, |finding, (number, place)| {
+        finding.at(place.plus(ATTRIBUTES_AT), 1).file(subject.survey.tree.path(number))
+    }));
 }
+
+/// `DIR_Attr` within an entry.
+const ATTRIBUTES_AT: u64 = 11;
 
 /// True for an entry whose hidden and system bits are no host's doing: a few names are.
 pub(crate) fn is_hidden(node: &Node) -> bool {

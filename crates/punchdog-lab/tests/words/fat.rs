@@ -1,72 +1,22 @@
-//! What check says of each fault of the table and what the plan does about it, word for word, on
-//! one small volume. Each text was read by a person when it was taken down;
-//! `UPDATE_EXPECT=1 cargo test -p punchdog-lab` takes them down anew, to be read in the diff.
-
-#![allow(
-    clippy::needless_raw_string_hashes,
-    clippy::too_many_lines,
-    reason = "texts as they were taken down by the tool that keeps them"
-)]
+//! FAT, on the widest kind of volume that a fault makes sense on.
 
 use expect_test::{Expect, expect};
-use punchdog_core::{
-    family::{self, Kind},
-    measure::Subject,
-    medium::{Extent, Medium, Memory},
-    plan,
-    progress::Silent,
-};
+use punchdog_core::family::Kind;
 use punchdog_lab::{
     fat::{everyday, small},
     faults::{self, Patient},
-    seed::Seed,
 };
-use std::fmt::Write;
 
-/// How many findings and steps of a text are written out.
-const SHOWN: usize = 4;
-
-/// The first findings of a damaged volume and the first steps of its repair.
-fn text(bytes: &[u8], choose: &[(&str, &str)]) -> String {
-    let medium = Memory::new(bytes.to_vec());
-    let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
-    let seen = volume.examine(&medium, &Silent).unwrap();
-    let mut text = String::new();
-    for finding in seen.findings.iter().take(SHOWN) {
-        let places: Vec<String> =
-            finding.extents.iter().take(3).map(|e| format!("{}+{}", e.offset, e.length)).collect();
-        writeln!(text, "{} at {}", finding.entry.code, places.join(" ")).unwrap();
-        writeln!(text, "  {}. {}", finding.summary, finding.detail()).unwrap();
-    }
-    let wanted = choose.iter().map(|(name, option)| ((*name).into(), (*option).into())).collect();
-    let subject = Subject::Volume(Extent::new(0, medium.len()));
-    let plan = plan::build(&medium, "x.img", subject, wanted, &Silent).unwrap();
-    for step in plan.steps.iter().take(SHOWN) {
-        writeln!(text, "{}: {}", step.provenance.name(), step.does).unwrap();
-        writeln!(text, "  {}", step.from).unwrap();
-    }
-    writeln!(text, "{}", plan.outcome.summary).unwrap();
-    text
-}
-
-/// Holds what is said of a fault against `expected`, on the widest kind of volume it makes sense on.
 fn says(name: &str, expected: &Expect) {
     let fault = faults::all().find(|fault| fault.name == name).expect("a fault of that name");
-    let kind = *fault.on.iter().max_by_key(|kind| kind.name()).expect("a kind");
-    let cluster = if kind == Kind::Fat32 { 512 } else { 1024 };
-    let mut patient = Patient::new(everyday(&small(kind, 512, cluster), 3));
-    (fault.make)(&mut patient, &mut Seed::new(3));
-    expected.assert_eq(&text(&patient.bytes, fault.choose));
+    let kinds = [(Kind::Fat32, 512), (Kind::Fat16, 1024), (Kind::Fat12, 1024)];
+    let volumes = kinds.map(|(kind, cluster)| Patient::new(everyday(&small(kind, 512, cluster), 3)));
+    super::says(fault, volumes, expected);
 }
 
 #[test]
 fn every_fault_of_the_table_is_spoken_for_here() {
-    let source = include_str!("fat_words.rs");
-    let missing: Vec<&str> = faults::all()
-        .map(|fault| fault.name)
-        .filter(|name| !source.contains(&format!("{name:?},")))
-        .collect();
-    assert!(missing.is_empty(), "{missing:?}");
+    super::all_spoken_for(faults::all(), include_str!("fat.rs"));
 }
 
 #[test]
@@ -1562,12 +1512,12 @@ fn folders_and_their_entries() {
     says(
         "a tree hidden",
         &expect![[r#"
-        fat/hidden-tree at 
-          40 of 40 files and folders are hidden system files. Both bits are set on ordinary files. Hosts set them on a few files of their own. Hosts do not show these files.
-        judged: clear the hidden and system bits of 40 entries
-          hosts set both bits only on files of their own
-        35 of 35 files are whole after the repair, 40 rest on judgement and should be opened before they are handed out; the volume is sound.
-    "#]],
+            fat/hidden-tree at 29739+1 29803+1 29867+1
+              40 of 40 files and folders are hidden system files. Both bits are set on ordinary files. Hosts set them on a few files of their own. Hosts do not show these files.
+            judged: clear the hidden and system bits of 40 entries
+              hosts set both bits only on files of their own
+            35 of 35 files are whole after the repair, 40 rest on judgement and should be opened before they are handed out; the volume is sound.
+        "#]],
     );
     says(
         "the same file in two folders",

@@ -1,70 +1,20 @@
-//! What check says of each exFAT fault of the table and what the plan does about it, word for word, on
-//! one small volume. Each text was read by a person when it was taken down;
-//! `UPDATE_EXPECT=1 cargo test -p punchdog-lab` takes them down anew, to be read in the diff.
-
-#![allow(
-    clippy::needless_raw_string_hashes,
-    clippy::too_many_lines,
-    reason = "texts as they were taken down by the tool that keeps them"
-)]
+//! exFAT, on a volume with as many tables as a fault needs.
 
 use expect_test::{Expect, expect};
-use punchdog_core::{
-    family,
-    measure::Subject,
-    medium::{Extent, Medium, Memory},
-    plan,
-    progress::Silent,
-};
 use punchdog_lab::{
     exfat::{everyday, small},
     exfat_faults::{self, Patient},
-    seed::Seed,
 };
-use std::fmt::Write;
 
-/// How many findings and steps of a text are written out.
-const SHOWN: usize = 4;
-
-/// The first findings of a damaged volume and the first steps of its repair.
-fn text(bytes: &[u8], choose: &[(&str, &str)]) -> String {
-    let medium = Memory::new(bytes.to_vec());
-    let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
-    let seen = volume.examine(&medium, &Silent).unwrap();
-    let mut text = String::new();
-    for finding in seen.findings.iter().take(SHOWN) {
-        let places: Vec<String> =
-            finding.extents.iter().take(3).map(|e| format!("{}+{}", e.offset, e.length)).collect();
-        writeln!(text, "{} at {}", finding.entry.code, places.join(" ")).unwrap();
-        writeln!(text, "  {}. {}", finding.summary, finding.detail()).unwrap();
-    }
-    let wanted = choose.iter().map(|(name, option)| ((*name).into(), (*option).into())).collect();
-    let subject = Subject::Volume(Extent::new(0, medium.len()));
-    let plan = plan::build(&medium, "x.img", subject, wanted, &Silent).unwrap();
-    for step in plan.steps.iter().take(SHOWN) {
-        writeln!(text, "{}: {}", step.provenance.name(), step.does).unwrap();
-        writeln!(text, "  {}", step.from).unwrap();
-    }
-    writeln!(text, "{}", plan.outcome.summary).unwrap();
-    text
-}
-
-/// Holds what is said of a fault against `expected`, on a volume with as many tables as it needs.
 fn says(name: &str, expected: &Expect) {
     let fault = exfat_faults::all().find(|fault| fault.name == name).expect("a fault of that name");
-    let mut patient = Patient::new(everyday(&small(512, 1024, fault.tables.unwrap_or(1)), 3));
-    (fault.make)(&mut patient, &mut Seed::new(3));
-    expected.assert_eq(&text(&patient.bytes, fault.choose));
+    let volumes = [1, 2].map(|tables| Patient::new(everyday(&small(512, 1024, tables), 3)));
+    super::says(fault, volumes, expected);
 }
 
 #[test]
 fn every_fault_of_the_table_is_spoken_for_here() {
-    let source = include_str!("exfat_words.rs");
-    let missing: Vec<&str> = exfat_faults::all()
-        .map(|fault| fault.name)
-        .filter(|name| !source.contains(&format!("{name:?},")))
-        .collect();
-    assert!(missing.is_empty(), "{missing:?}");
+    super::all_spoken_for(exfat_faults::all(), include_str!("exfat.rs"));
 }
 
 #[test]

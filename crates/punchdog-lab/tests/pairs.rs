@@ -1,0 +1,45 @@
+//! Two faults at once, each fault with a few others: a sample of what `cargo xtask pairs` tries
+//! whole. Each pair must end in a sound volume, as planned, and may cost only a file that both
+//! faults strike.
+
+use punchdog_core::family::Kind;
+use punchdog_lab::{
+    exfat, exfat_faults, fat, faults,
+    patient::{Fault, Patient},
+    seed::Seed,
+    trial::{self, Outcome},
+};
+
+/// How many partners each fault gets; `PUNCHDOG_PARTNERS` takes more.
+fn partners() -> usize {
+    std::env::var("PUNCHDOG_PARTNERS").ok().and_then(|text| text.parse().ok()).unwrap_or(4)
+}
+
+fn sample<G: Clone + Sync + 'static>(sound: &Patient<G>, faults: impl Iterator<Item = &'static Fault<G>>) {
+    let fitting: Vec<&Fault<G>> = faults.filter(|fault| (fault.on)(&sound.geometry)).collect();
+    let mut seed = Seed::new(2026);
+    let mut pairs = Vec::new();
+    for first in &fitting {
+        for _ in 0..partners() {
+            pairs.push((*first, *seed.pick(&fitting)));
+        }
+    }
+    pairs.retain(|(one, other)| one.name != other.name);
+    let outcomes = trial::all(sound, &pairs);
+    let fail: Vec<_> = outcomes.iter().filter(|(_, outcome)| matches!(outcome, Outcome::Fails(_))).collect();
+    assert!(fail.is_empty(), "{} of {}:\n{fail:#?}", fail.len(), pairs.len());
+    let cost: Vec<_> = outcomes.iter().filter(|(_, outcome)| matches!(outcome, Outcome::Costs(_))).collect();
+    assert!(cost.len() * 40 <= pairs.len(), "{} of {}:\n{cost:#?}", cost.len(), pairs.len());
+    let apart = outcomes.iter().filter(|(_, outcome)| matches!(outcome, Outcome::NoPair)).count();
+    assert!(apart * 20 <= pairs.len(), "{apart} of {} pairs exclude each other", pairs.len());
+}
+
+#[test]
+fn pairs_of_fat_faults() {
+    sample(&Patient::new(fat::everyday(&fat::small(Kind::Fat32, 512, 512), 4)), faults::all());
+}
+
+#[test]
+fn pairs_of_exfat_faults() {
+    sample(&Patient::new(exfat::everyday(&exfat::small(512, 2048, 1), 4)), exfat_faults::all());
+}
