@@ -114,7 +114,7 @@ pub(crate) fn run(given: &Bench) -> anyhow::Result<()> {
     Ok(())
 }
 
-fn program() -> anyhow::Result<PathBuf> {
+pub(crate) fn program() -> anyhow::Result<PathBuf> {
     let status =
         Command::new("cargo").args(["build", "--release", "--quiet", "--package", "punchdog"]).status()?;
     ensure!(status.success(), "the program does not build");

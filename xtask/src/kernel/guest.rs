@@ -94,9 +94,16 @@ pub(crate) struct Answer {
     pub(crate) wrote: Option<bool>,
 }
 
-/// Starts a guest with `folder` as its host folder, and waits for its end.
-fn start(machine: &Machine, folder: &Path) -> anyhow::Result<String> {
-    let mut qemu = Command::new("qemu-system-x86_64")
+/// Starts a guest with `folder` as its host folder and `drives` as its disks, which it may write
+/// to, and waits for its end.
+fn start(machine: &Machine, folder: &Path, drives: &[&Path]) -> anyhow::Result<String> {
+    let mut qemu = Command::new("qemu-system-x86_64");
+    for drive in drives {
+        // Zeros become holes in the image.
+        let options = "format=raw,if=virtio,cache=unsafe,discard=unmap,detect-zeroes=unmap";
+        qemu.arg("-drive").arg(format!("file={},{options}", drive.display()));
+    }
+    let mut qemu = qemu
         .args([
             "-accel",
             "tcg",
@@ -146,7 +153,7 @@ pub(crate) fn ask(machine: &Machine, cases: &[Case]) -> anyhow::Result<Vec<Answe
         let _ = writeln!(script, "look {number} {}", case.driver);
     }
     std::fs::write(folder.path().join("guest.sh"), script)?;
-    let answers = parse(&start(machine, folder.path())?, cases.len());
+    let answers = parse(&start(machine, folder.path(), &[])?, cases.len());
     ensure!(answers.len() == cases.len(), "the guest answered {} of {} cases", answers.len(), cases.len());
     Ok(answers)
 }
@@ -163,7 +170,7 @@ pub(crate) fn fill(machine: &Machine, volumes: &[(&str, Vec<u8>)]) -> anyhow::Re
         let _ = writeln!(script, "fill {number} {driver}");
     }
     std::fs::write(folder.path().join("guest.sh"), script)?;
-    let answers = parse(&start(machine, folder.path())?, volumes.len());
+    let answers = parse(&start(machine, folder.path(), &[])?, volumes.len());
     ensure!(
         answers.len() == volumes.len(),
         "the guest filled {} of {} volumes",
@@ -176,6 +183,14 @@ pub(crate) fn fill(machine: &Machine, volumes: &[(&str, Vec<u8>)]) -> anyhow::Re
         filled.push((bytes, answer.files));
     }
     Ok(filled)
+}
+
+/// Does what `script` says, with `drives` as /dev/vda and on; gives the one answer.
+pub(crate) fn told(machine: &Machine, script: &str, drives: &[&Path]) -> anyhow::Result<Answer> {
+    let folder = tempfile::tempdir()?;
+    std::fs::write(folder.path().join("guest.sh"), format!("{SCRIPT}{script}"))?;
+    let text = start(machine, folder.path(), drives)?;
+    parse(&text, 1).pop().with_context(|| format!("the guest gave no answer: {text}"))
 }
 
 fn parse(text: &str, expected: usize) -> Vec<Answer> {

@@ -8,6 +8,7 @@
 mod cases;
 mod compare;
 mod guest;
+mod large;
 mod setup;
 
 use clap::Args;
@@ -22,6 +23,9 @@ pub(crate) struct Kernel {
     /// Volumes of each boot of the guest.
     #[arg(long, default_value_t = 75)]
     batch: usize,
+    /// Only the volume of the largest clusters, with files above 4 GiB.
+    #[arg(long)]
+    large: bool,
     /// Keep the images of cases that disagree in this folder.
     #[arg(long)]
     keep: Option<std::path::PathBuf>,
@@ -34,6 +38,9 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
         return Ok(());
     };
     println!("kernel lane: {} ready after {} s", machine.kernel, started.elapsed().as_secs());
+    if given.large {
+        return large::run(&machine, &crate::bench::program()?);
+    }
     let filled = if given.only.is_none() { cases::filled(&machine)? } else { Vec::new() };
     let mut all = cases::of_matrix(given.only.as_deref());
     if given.only.is_none() {

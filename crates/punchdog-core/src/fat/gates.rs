@@ -296,12 +296,12 @@ fn root_chain(medium: &dyn Medium, boot: &BootSector, sector: u32, end: u64) -> 
         ));
     }
     let limit = MOST_BYTES.per(sector.wide().times(u64::from(boot.sectors_per_cluster)));
-    let mut at = root;
+    let (mut at, mut met) = (root, root);
     let mut steps = 0_u64;
     loop {
-        // A chain that has visited more clusters than there are goes round; the driver goes on to
-        // its own limit and says the same.
-        if steps > limit || steps > end {
+        // The driver goes on to its limit. A chain that meets a cluster again gets there for certain:
+        // ours waits at every cluster whose number in the chain is a power of two.
+        if steps > limit || steps > 0 && at == met {
             let line = "error, fat_get_cluster: detected the cluster chain loop (i_pos 1)";
             return Err(Refusal::error(&c::CHAIN_LOOP, "the root folder's chain runs into itself", line));
         }
@@ -334,6 +334,9 @@ fn root_chain(medium: &dyn Medium, boot: &BootSector, sector: u32, end: u64) -> 
         }
         if next >= 0x0FFF_FFF7 {
             return Ok(chain);
+        }
+        if steps.is_power_of_two() {
+            met = at;
         }
         at = next;
         steps = steps.plus(1);
