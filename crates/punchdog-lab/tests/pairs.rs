@@ -43,3 +43,19 @@ fn pairs_of_fat_faults() {
 fn pairs_of_exfat_faults() {
     sample(&Patient::new(exfat::everyday(&exfat::small(512, 2048, 1), 4)), exfat_faults::all());
 }
+
+/// Pairs that once took hours, or a volume for one of another family, keep every file.
+#[test]
+fn pairs_that_once_went_wrong() {
+    let sound = Patient::new(exfat::everyday(&exfat::small(512, 2048, 1), 4));
+    let named = |name: &str| exfat_faults::all().find(|fault| fault.name == name).expect("a fault");
+    for (one, other) in [
+        ("both boot regions zeroed", "must-be-zero bytes set"),
+        ("both boot sectors zeroed", "must-be-zero bytes set"),
+        ("cluster count huge", "root chain runs into itself"),
+        ("bitmap zeroed", "a folder's set lost"),
+    ] {
+        let outcome = trial::both(&sound, named(one), named(other));
+        assert!(matches!(outcome, Outcome::Kept), "{one} + {other}: {outcome:?}");
+    }
+}

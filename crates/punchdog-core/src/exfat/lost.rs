@@ -53,13 +53,23 @@ impl Surveyor<'_> {
     /// Clusters that begin as folders do and that no entry names.
     pub(super) fn adopt_orphans(&mut self) {
         let g = self.out.geometry;
-        let trust = self.out.bitmap.usable || !self.out.bitmap.bytes.is_empty();
+        let believed = self.bitmap_believed();
         let mut starts: Vec<u32> = Vec::new();
-        let candidates = (2..=g.last_cluster()).filter(|cluster| {
-            let claimed = self.out.claimed.contains(cluster.size());
-            !claimed && (!trust || self.out.used.contains(cluster.size()))
-        });
-        for cluster in candidates.take(SEARCHED) {
+        let candidates: Vec<u32> = (2..=g.last_cluster())
+            .filter(|cluster| {
+                let claimed = self.out.claimed.contains(cluster.size());
+                !claimed && (!believed || self.out.used.contains(cluster.size()))
+            })
+            .take(SEARCHED)
+            .collect();
+        let all = candidates.len().wide();
+        for (number, cluster) in candidates.into_iter().enumerate() {
+            if number.is_multiple_of(1024) {
+                if self.watch.stop() {
+                    return;
+                }
+                self.watch.at("looking for lost folders", number.wide(), all);
+            }
             let bytes =
                 self.medium.lenient(g.cluster_place(cluster), 608.min(g.cluster_bytes().size())).bytes;
             if begins_with_set(&bytes, &self.out.capitals) {
@@ -79,16 +89,22 @@ impl Surveyor<'_> {
             for cluster in runs.iter().flat_map(|(first, count)| (*first..).take(count.size())).skip(1) {
                 inner.insert(cluster.size());
             }
+            // In free space a folder that was deleted and written over in part looks the same; what
+            // its sets name belongs to others by now.
+            let mut own = true;
             for (first, count) in &runs {
                 let extent = Extent::new(g.cluster_place(*first), count.wide().times(g.cluster_bytes()));
                 let bytes = self.medium.lenient(extent.offset, extent.length.size()).bytes;
                 for item in super::sets::Reading::of(&bytes, &self.out.capitals, false).items {
                     if g.has(item.stream.first) && item.stream.first != *start {
                         inner.insert(item.stream.first.size());
+                        own &= !self.out.claimed.contains(item.stream.first.size());
                     }
                 }
             }
-            lengths.push((*start, runs, chained));
+            if believed || own {
+                lengths.push((*start, runs, chained));
+            }
         }
         for (start, runs, chained) in lengths {
             if inner.contains(start.size()) || self.out.claimed.contains(start.size()) {
@@ -104,6 +120,13 @@ impl Surveyor<'_> {
             self.claim(number, &runs);
             self.settle(number);
         }
+    }
+
+    /// A bitmap that has most of what files and folders claim as free says nothing of the rest.
+    fn bitmap_believed(&self) -> bool {
+        let claimed = self.out.claimed.count_ones(..);
+        let denied = self.out.claimed.difference(&self.out.used).count();
+        !self.out.bitmap.bytes.is_empty() && denied.times(2) < claimed
     }
 
     /// What the bitmap has in use and nothing claims.

@@ -8,7 +8,7 @@ use punchdog_core::{
     measure::Subject,
     medium::{Extent, Medium, Memory, WithUnreadable},
     partition,
-    plan::{self, PlanError},
+    plan::{self, Plan, PlanError},
     progress::Silent,
 };
 use punchdog_lab::{
@@ -53,7 +53,14 @@ fn ask_everything(medium: &dyn Medium) {
             // Mending what is mended changes nothing.
             let copy = Memory::new(bench.copy.unwrap());
             let again = plan::build(&copy, "x", whole, BTreeMap::new(), &Silent).unwrap();
-            assert!(again.steps.is_empty(), "a second plan wants {:?}", again.steps.first().map(|s| &s.does));
+            let steps = |plan: &Plan| plan.steps.iter().map(|step| step.does.clone()).collect::<Vec<_>>();
+            assert!(
+                again.steps.is_empty(),
+                "a second plan wants {:#?}\nafter {:#?}\nwhich left {:?}",
+                steps(&again),
+                steps(&plan),
+                plan.outcome.after.findings
+            );
         }
         Err(PlanError::NoVolume | PlanError::Medium(_)) => {}
         Err(other) => panic!("{other}"),

@@ -221,7 +221,7 @@ fn is_other(medium: &dyn Medium) -> bool {
     bytes.is_power_of_two()
         && (512..=4096).contains(&bytes)
         && sector.byte(13).is_power_of_two()
-        && sector.byte(16) <= 2
+        && ((1..=2).contains(&sector.byte(16)) && sector.byte(21) >= 0xF0 || sector.part(3, 4) == b"NTFS")
 }
 
 /// A volume that ends before its clusters do has the length that the backup gives, or the image.
@@ -263,6 +263,8 @@ fn pick(
 ) -> Option<(Geometry, Origin, Score)> {
     let mut best: Option<(i64, Geometry, Origin, Score)> = None;
     let mut settled: Option<Geometry> = None;
+    // The geometry of the main region, if it has its checksum; and that the backup agrees.
+    let (mut primary, mut sworn) = (None, false);
     let mut seen: Vec<Geometry> = Vec::new();
     for (geometry, origin) in claims {
         // A backup that says the same may have the checksum that the main region lacks.
@@ -278,6 +280,13 @@ fn pick(
         };
         if region.is_some_and(|place| summed(medium, geometry, place)) {
             score.vouch(15, "its boot region has its checksum");
+            sworn = sworn || *origin != Origin::Primary && primary == Some(*geometry);
+            if *origin == Origin::Primary {
+                primary = Some(*geometry);
+            }
+        } else if sworn && region.is_none() && !score.root_speaks {
+            // Two regions with their checksums say the same; a guess that finds no root is no rival.
+            continue;
         }
         let mut points = score.points.saturating_sub(origin.handicap());
         if *origin == Origin::Primary {
