@@ -62,6 +62,24 @@ fn the_derived_geometry_is_the_true_one() {
     }
 }
 
+/// As cards are laid out: the table far behind the boot regions, the clusters far behind the table.
+#[test]
+fn a_table_and_clusters_that_begin_late_are_found() {
+    for (shape, table, heap) in [((512, 32768), 8 << 20, 16 << 20), ((512, 4096), 40 << 20, 48 << 20)] {
+        let sound = patient(shape);
+        let g = sound.geometry;
+        let mut bytes = vec![0; heap];
+        let at = |place: u64| usize::try_from(place).unwrap();
+        bytes[table..table + at(g.table_bytes())]
+            .copy_from_slice(&sound.read(g.table_place(0), at(g.table_bytes())));
+        bytes.extend(&sound.bytes[at(g.heap_place())..]);
+        let (geometry, origin) = believed(&Memory::new(bytes));
+        let expected = (table as u64, heap as u64, g.cluster_bytes(), g.clusters, g.root_cluster);
+        assert_eq!(places(&geometry), expected, "{shape:?}");
+        assert_eq!(origin, Origin::Derived, "{shape:?}");
+    }
+}
+
 #[test]
 fn a_backup_is_preferred_to_derivation() {
     for shape in SHAPES {

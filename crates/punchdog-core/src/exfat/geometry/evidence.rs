@@ -45,10 +45,18 @@ const CHUNK: usize = 1 << 20;
 /// Observations of one sort that are enough.
 const ENOUGH: usize = 48;
 
-/// True when a table or an up-case table begins within the first mebibytes.
+/// How far a table or an up-case table is looked for before anything else is: cards are laid out
+/// with tables at 8 MiB and clusters from 16 MiB on.
+const NEAR: u64 = 64 << 20;
+
+/// True when a table or an up-case table begins near the start of the volume.
 pub(super) fn table_near(medium: &dyn Medium) -> bool {
-    let bytes = medium.lenient(0, (4_usize << 20).min(medium.len().size())).bytes;
-    bytes.chunks(512).any(|sector| weigh::table_begins(sector) || weigh::begins_as_upcase(sector))
+    let end = medium.len().min(NEAR);
+    let mut starts = (0..end).step_by(CHUNK);
+    starts.any(|at| {
+        let bytes = medium.lenient(at, end.minus(at).min(CHUNK.wide()).size()).bytes;
+        bytes.chunks(512).any(|sector| weigh::table_begins(sector) || weigh::begins_as_upcase(sector))
+    })
 }
 
 /// Searches the volume.
