@@ -1,10 +1,11 @@
 //! The one trait that ties the file systems together.
 
 use crate::{
+    arith::Sat,
     exfat, fat,
     finding::Finding,
     forecast::HostForecast,
-    inventory::FileRecord,
+    inventory::{FileRecord, State},
     medium::{Medium, MediumError, Stage},
     progress::Watch,
     step::{Choices, Steps},
@@ -70,6 +71,23 @@ pub struct Tally {
     pub damaged: u64,
     /// Files and folders that nothing names any more.
     pub orphans: u64,
+}
+
+impl Tally {
+    /// Counts files (`false`) and folders (`true`) by state, and what else is out of reach.
+    pub(crate) fn of(all: impl Iterator<Item = (State, bool)>, lost: usize) -> Self {
+        let mut tally = Self { orphans: lost.wide(), ..Self::default() };
+        for one in all {
+            let count = match one {
+                (State::Orphan, _) => &mut tally.orphans,
+                (_, true) => &mut tally.folders,
+                (State::Intact, _) => &mut tally.intact,
+                _ => &mut tally.damaged,
+            };
+            *count = count.plus(1);
+        }
+        tally
+    }
 }
 
 /// All that one reading of a volume shows.

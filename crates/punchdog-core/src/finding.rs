@@ -162,9 +162,13 @@ pub struct Collector {
 }
 
 impl Collector {
-    /// The findings: heaviest first, then by place in the volume.
-    pub fn into_sorted(self) -> Vec<Finding> {
+    /// The findings: heaviest first, then by place in the volume. Those whose code `stops` a host
+    /// are the heaviest, whatever they usually weigh.
+    pub fn into_sorted(self, stops: impl Fn(&str) -> bool) -> Vec<Finding> {
         let mut findings = self.findings;
+        for finding in findings.iter_mut().filter(|finding| stops(finding.entry.code)) {
+            finding.weight = Weight::BlocksMount;
+        }
         findings.sort_by_key(|f| {
             let place = f.extents.first().map_or(u64::MAX, |e| e.offset);
             (f.weight, place, f.entry.code, f.paths.first().cloned())
@@ -223,7 +227,7 @@ mod tests {
         for number in 0..APART + 50 {
             collector.add(Finding::new(&crate::fat::catalogue::LOST_CHAIN, "x").at(number * 512, 512));
         }
-        let findings = collector.into_sorted();
+        let findings = collector.into_sorted(|_| false);
         assert_eq!(findings.len() as u64, APART);
         assert_eq!(findings.iter().map(|f| f.count).sum::<u64>(), APART + 50);
     }

@@ -62,6 +62,22 @@ pub struct FileRecord {
 }
 
 impl FileRecord {
+    /// What is called a file because its clusters are in use and belong to none.
+    pub(crate) fn adrift(path: String, size: u64, extents: Vec<Extent>) -> Self {
+        Self {
+            path,
+            folder: false,
+            size,
+            state: State::Orphan,
+            modified: None,
+            extents,
+            zeros: 0,
+            place: 0,
+            masked: false,
+            note: Some("clusters in use that belong to no file".to_owned()),
+        }
+    }
+
     /// Bytes of content that can be read.
     pub fn held(&self) -> u64 {
         self.extents.iter().fold(self.zeros, |sum, extent| sum.plus(extent.length))

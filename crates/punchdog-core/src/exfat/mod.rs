@@ -27,7 +27,7 @@ use crate::{
     arith::Sat,
     family::{Examination, FieldGroup, Kind, Tally, Volume, Wanted},
     fat::ADRIFT,
-    finding::{Collector, Weight},
+    finding::Collector,
     forecast::HostForecast,
     inventory::{FileRecord, State},
     medium::{Extent, Medium, MediumError, Stage},
@@ -78,15 +78,9 @@ impl Volume for ExfatVolume {
         let mut subject =
             check::Subject { medium, believed: &self.believed, boot: &boot, survey: &mut survey };
         check::check(&mut subject, &mut collector);
-        let mut findings = collector.into_sorted();
         let forecast = self.forecast(medium, 512);
-        for finding in &mut findings {
-            // What stops a host is the heaviest, whatever it usually weighs.
-            if forecast.iter().any(|host| host.refused_by == Some(finding.entry.code)) {
-                finding.weight = Weight::BlocksMount;
-            }
-        }
-        findings.sort_by_key(|f| (f.weight, f.extents.first().map_or(u64::MAX, |e| e.offset)));
+        let findings =
+            collector.into_sorted(|code| forecast.iter().any(|host| host.refused_by == Some(code)));
         let label = survey.label.as_ref().map(|(_, text, _)| text.clone()).filter(|text| !text.is_empty());
         let mut examination =
             Examination { label, findings, tally: tally(&survey), ..Examination::default() };
@@ -195,18 +189,8 @@ fn note(node: &Node) -> Option<String> {
 }
 
 fn tally(survey: &Survey) -> Tally {
-    let mut tally = Tally::default();
-    for (_, node) in survey.tree.below_root() {
-        let count = match (state(node), node.folder) {
-            (State::Orphan, _) => &mut tally.orphans,
-            (_, true) => &mut tally.folders,
-            (State::Intact, _) => &mut tally.intact,
-            _ => &mut tally.damaged,
-        };
-        *count = count.plus(1);
-    }
-    tally.orphans = tally.orphans.plus(survey.tree.lost.iter().filter(|lost| !lost.blank).count().wide());
-    tally
+    let nodes = survey.tree.below_root().map(|(_, node)| (state(node), node.folder));
+    Tally::of(nodes, survey.tree.lost.iter().filter(|lost| !lost.blank).count())
 }
 
 fn lost(survey: &mut Survey, medium: &dyn Medium) -> Vec<FileRecord> {
@@ -214,18 +198,9 @@ fn lost(survey: &mut Survey, medium: &dyn Medium) -> Vec<FileRecord> {
     for lost in std::mem::take(&mut survey.tree.lost).into_iter().filter(|lost| !lost.blank) {
         let clusters = survey.chain(medium, lost.first, lost.length, !lost.chained);
         let extents = survey::places(&survey.geometry, &clusters);
-        files.push(FileRecord {
-            path: format!("{ADRIFT}/{}", mend::lost_name(lost.first, lost.extension.as_deref())),
-            folder: false,
-            size: lost.length.wide().times(survey.geometry.cluster_bytes()),
-            state: State::Orphan,
-            modified: None,
-            extents,
-            zeros: 0,
-            place: 0,
-            masked: false,
-            note: Some("clusters in use that belong to no file".to_owned()),
-        });
+        let path = format!("{ADRIFT}/{}", mend::lost_name(lost.first, lost.extension.as_deref()));
+        let size = lost.length.wide().times(survey.geometry.cluster_bytes());
+        files.push(FileRecord::adrift(path, size, extents));
     }
     files
 }

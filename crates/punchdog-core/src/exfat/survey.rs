@@ -679,16 +679,7 @@ impl Surveyor<'_> {
 
 /// The places of clusters, neighbours as one.
 pub(super) fn places(geometry: &Geometry, clusters: &[u32]) -> Vec<Extent> {
-    let mut found: Vec<Extent> = Vec::new();
-    let each = geometry.cluster_bytes();
-    for cluster in clusters {
-        let offset = geometry.cluster_place(*cluster);
-        match found.last_mut() {
-            Some(last) if last.end() == offset => last.length = last.length.plus(each),
-            _ => found.push(Extent::new(offset, each)),
-        }
-    }
-    found
+    Extent::joined(clusters.iter().map(|cluster| geometry.cluster_place(*cluster)), geometry.cluster_bytes())
 }
 
 impl Survey {

@@ -28,10 +28,10 @@ pub mod tree;
 use crate::{
     arith::Sat,
     family::{Examination, FieldGroup, Kind, Tally, Volume, Wanted},
-    finding::{Collector, Weight},
+    finding::Collector,
     forecast::HostForecast,
     inventory::{FileRecord, State},
-    medium::{Medium, MediumError, Stage},
+    medium::{Extent, Medium, MediumError, Stage},
     progress::Watch,
     step::{Choices, Steps},
 };
@@ -89,15 +89,9 @@ impl Volume for FatVolume {
         let mut subject =
             check::Subject { medium, believed: &self.believed, boot: &boot, survey: &mut survey };
         check::check(&mut subject, &mut collector);
-        let mut findings = collector.into_sorted();
         let forecast = self.forecast(medium, 512);
-        for finding in &mut findings {
-            // What stops a host is the heaviest, whatever it usually weighs.
-            if forecast.iter().any(|host| host.refused_by == Some(finding.entry.code)) {
-                finding.weight = Weight::BlocksMount;
-            }
-        }
-        findings.sort_by_key(|f| (f.weight, f.extents.first().map_or(u64::MAX, |e| e.offset)));
+        let findings =
+            collector.into_sorted(|code| forecast.iter().any(|host| host.refused_by == Some(code)));
         let mut examination = Examination {
             label: survey.label.map(|(label, _)| names::label_text(&label)),
             findings,
@@ -137,26 +131,13 @@ impl Volume for FatVolume {
         for lost in std::mem::take(&mut survey.tree.lost) {
             let clusters = survey::chain(medium, &mut survey.links, lost.head, lost.length);
             let each = geometry.cluster_bytes().wide();
-            let mut extents: Vec<crate::medium::Extent> = Vec::new();
-            for cluster in clusters {
-                let offset = geometry.cluster_offset(cluster);
-                match extents.last_mut() {
-                    Some(last) if last.end() == offset => last.length = last.length.plus(each),
-                    _ => extents.push(crate::medium::Extent::new(offset, each)),
-                }
-            }
-            files.push(FileRecord {
-                path: format!("{ADRIFT}/{}", mend::lost_name(lost.head, lost.extension.as_deref())),
-                folder: false,
-                size: lost.length.wide().times(each),
-                state: State::Orphan,
-                modified: None,
-                extents,
-                zeros: 0,
-                place: 0,
-                masked: false,
-                note: Some("clusters in use that belong to no file".to_owned()),
-            });
+            let offsets = clusters.into_iter().map(|cluster| geometry.cluster_offset(cluster));
+            let path = format!("{ADRIFT}/{}", mend::lost_name(lost.head, lost.extension.as_deref()));
+            files.push(FileRecord::adrift(
+                path,
+                lost.length.wide().times(each),
+                Extent::joined(offsets, each),
+            ));
         }
         if wanted.deleted {
             files.extend(deleted(&survey));
@@ -231,18 +212,8 @@ pub fn modified(date: u16, time: u16) -> Option<DateTime> {
 }
 
 fn tally(survey: &Survey) -> Tally {
-    let mut tally = Tally::default();
-    for (_, node) in survey.tree.below_root() {
-        let count = match (state(node), node.folder) {
-            (State::Orphan, _) => &mut tally.orphans,
-            (_, true) => &mut tally.folders,
-            (State::Intact, _) => &mut tally.intact,
-            _ => &mut tally.damaged,
-        };
-        *count = count.plus(1);
-    }
-    tally.orphans = tally.orphans.plus(survey.tree.lost.len().wide());
-    tally
+    let nodes = survey.tree.below_root().map(|(_, node)| (state(node), node.folder));
+    Tally::of(nodes, survey.tree.lost.len())
 }
 
 fn deleted(survey: &Survey) -> Vec<FileRecord> {
@@ -253,7 +224,7 @@ fn deleted(survey: &Survey) -> Vec<FileRecord> {
         let size = if item.entry.is_folder() { 0 } else { item.entry.size.get().wide() };
         // The chain is gone; the usual case is that the clusters lay in a row.
         let extents = if geometry.has(first) && size > 0 {
-            vec![crate::medium::Extent::new(geometry.cluster_offset(first), size)]
+            vec![Extent::new(geometry.cluster_offset(first), size)]
         } else {
             Vec::new()
         };

@@ -37,6 +37,17 @@ impl Extent {
     pub fn end(self) -> u64 {
         self.offset.plus(self.length)
     }
+    /// Ranges of `each` bytes from these offsets; neighbours in this order become one.
+    pub(crate) fn joined(offsets: impl IntoIterator<Item = u64>, each: u64) -> Vec<Self> {
+        let mut found: Vec<Self> = Vec::new();
+        for offset in offsets {
+            match found.last_mut() {
+                Some(last) if last.end() == offset => last.length = last.length.plus(each),
+                _ => found.push(Self::new(offset, each)),
+            }
+        }
+        found
+    }
     /// The same range, `by` bytes further on.
     #[must_use]
     pub fn moved(self, by: u64) -> Self {
