@@ -41,6 +41,20 @@ impl<N: Eq + Hash + Clone> Names<N> {
         self.folders.get(&folder).is_some_and(|names| names.contains(name))
     }
 
+    /// `wish` if the folder does not have it, else [`another`](Self::another).
+    pub(crate) fn free<W>(
+        &mut self,
+        folder: u32,
+        wish: (W, N),
+        candidate: impl Fn(u32) -> (W, N),
+    ) -> Option<W> {
+        if self.has(folder, &wish.1) {
+            return self.another(folder, &wish.1, candidate);
+        }
+        self.take(folder, wish.1);
+        Some(wish.0)
+    }
+
     /// The first of `candidate(2)`, `candidate(3)`, … that the folder does not have; `candidate`
     /// gives the name as written and as compared. `None` when a million are taken.
     pub(crate) fn another<W>(
@@ -71,7 +85,8 @@ pub(crate) fn numbered(units: &[u16], number: u32, room: usize) -> Vec<u16> {
     let (stem, end) = if end.len().plus(mark.len()) < room { (stem, end) } else { (units, &[][..]) };
     let mut name = stem.to_vec();
     name.truncate(room.minus(end.len()).minus(mark.len()));
-    while name.last() == Some(&u16::from(b' ')) {
+    // No space before the space of the number, and no first half of a surrogate pair.
+    while name.last().is_some_and(|unit| *unit == u16::from(b' ') || (0xD800..0xDC00).contains(unit)) {
         name.pop();
     }
     name.extend_from_slice(&mark);
@@ -91,6 +106,10 @@ mod tests {
             names.take(7, name.to_owned());
         }
         names.take(8, "A 2".to_owned());
+        let free = |names: &mut Names<String>, wish: &str| {
+            names.free(7, (0, wish.to_owned()), |number| (number, format!("{wish} {number}")))
+        };
+        assert_eq!([free(&mut names, "B"), free(&mut names, "B")], [Some(0), Some(2)]);
         let mut give = |folder| names.another(folder, &"A".to_owned(), |n| (n, format!("A {n}")));
         assert_eq!([give(7), give(7), give(7)], [Some(2), Some(4), Some(5)]);
         assert!(names.keeps(7) && !names.keeps(8));
@@ -105,6 +124,7 @@ mod tests {
             ("a quite 1 t.wav", "a quite 12.wav"),
             ("no extension", "no extension 12"),
             (".an-extension-so", ".an-extensio 12"),
+            ("7 birds \u{1F426}.wav", "7 birds 12.wav"),
         ];
         for (name, expected) in cases {
             let units: Vec<u16> = name.encode_utf16().collect();

@@ -5,7 +5,7 @@ use punchdog_core::{
     inventory::State,
     measure::Subject,
     medium::{Extent, Medium, Memory},
-    plan,
+    plan::{self, Plan},
     progress::Silent,
 };
 use punchdog_lab::{
@@ -28,6 +28,10 @@ fn content(folder: u32, file: u32) -> Vec<u8> {
 }
 
 fn fat(kind: Kind) -> faults::Patient {
+    faults::Patient::new(fat_filler(kind).finish().unwrap())
+}
+
+fn fat_filler(kind: Kind) -> fat::Filler<Vec<u8>> {
     let wish = fat::small(kind, 512, 512);
     let wish = punchdog_core::fat::fresh::Wish {
         bytes: if kind == Kind::Fat12 { 1 << 20 } else { wish.bytes },
@@ -40,10 +44,14 @@ fn fat(kind: Kind) -> faults::Patient {
             filler.file(&path(folder, file), &content(folder, file), Lie::Row).unwrap();
         }
     }
-    faults::Patient::new(filler.finish().unwrap())
+    filler
 }
 
 fn exfat() -> exfat_faults::Patient {
+    exfat_faults::Patient::new(exfat_filler().finish().unwrap())
+}
+
+fn exfat_filler() -> exfat::Filler<Vec<u8>> {
     // One cluster holds the whole root folder, so that each set lies in a row.
     let wish = exfat::small(512, 16384, 1);
     let mut filler = exfat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
@@ -53,14 +61,13 @@ fn exfat() -> exfat_faults::Patient {
             filler.file(&path(folder, file), &content(folder, file), Lie::Row).unwrap();
         }
     }
-    exfat_faults::Patient::new(filler.finish().unwrap())
+    filler
 }
 
 /// Plans; the volume must be sound afterwards. Gives the hashes of every whole file.
 fn mended(name: &str, bytes: &[u8]) -> BTreeSet<String> {
     let medium = Memory::new(bytes.to_vec());
-    let subject = Subject::Volume(Extent::new(0, medium.len()));
-    let plan = plan::build(&medium, "x.img", subject, BTreeMap::new(), &Silent).unwrap();
+    let plan = planned(bytes);
     let left = &plan.outcome.after.findings;
     assert!(plan.outcome.after.sound, "{name}: {left:?} after {} steps", plan.steps.len());
     let overlay = plan.replay(&medium).unwrap();
@@ -142,6 +149,39 @@ fn sets_and_flags_that_are_wrong_everywhere() {
     all_kept("exFAT", &patient);
 }
 
+/// The names that lost folders would get are there already, for one of them.
+#[test]
+fn a_lost_folder_whose_name_is_taken() {
+    let lost = |number: u32| format!("day {number:03}");
+    for kind in [Kind::Fat12, Kind::Fat16, Kind::Fat32] {
+        let first = fat(kind).find(&lost(99)).clusters[0];
+        let mut filler = fat_filler(kind);
+        filler.file(&format!("ADRF{:04}", first % 10_000), b"a file of the owner's", Lie::Row).unwrap();
+        let patient = without_entries(faults::Patient::new(filler.finish().unwrap()), 0xE5);
+        named_at_once(kind.title(), &patient, 100);
+    }
+    let first = exfat().find(&lost(99)).clusters[0];
+    let mut filler = exfat_filler();
+    filler.file(&format!("Lost Folder {first}"), b"a file of the owner's", Lie::Row).unwrap();
+    let patient = without_entries(exfat_faults::Patient::new(filler.finish().unwrap()), 0x05);
+    named_at_once("exFAT", &patient, 100);
+}
+
+/// All is kept, and no name is given that has to be changed again.
+fn named_at_once<G>(name: &str, patient: &Patient<G>, folders: usize) {
+    all_kept(name, patient);
+    let plan = planned(&patient.bytes);
+    let steps = |wanted: &str| plan.steps.iter().filter(|step| step.name == wanted).count();
+    assert_eq!(steps("folder-reconnected"), folders, "{name}");
+    assert_eq!(steps("name-mended") + steps("renamed"), 0, "{name}");
+}
+
+fn planned(bytes: &[u8]) -> Plan {
+    let medium = Memory::new(bytes.to_vec());
+    let subject = Subject::Volume(Extent::new(0, medium.len()));
+    plan::build(&medium, "x.img", subject, BTreeMap::new(), &Silent).unwrap()
+}
+
 /// A plan over `bytes` gives each folder a name of its own in one round, and loses nothing.
 #[test]
 fn folders_that_all_have_one_name() {
@@ -173,9 +213,7 @@ fn renamed<'h>(name: &str, bytes: &[u8], bearers: usize, hashes: impl Iterator<I
     let there = mended(name, bytes);
     let lost = hashes.filter(|hash| !hash.is_empty() && !there.contains(*hash)).count();
     assert_eq!(lost, 0, "{name}");
-    let medium = Memory::new(bytes.to_vec());
-    let subject = Subject::Volume(Extent::new(0, medium.len()));
-    let plan = plan::build(&medium, "x.img", subject, BTreeMap::new(), &Silent).unwrap();
+    let plan = planned(bytes);
     let steps: Vec<&str> = plan.steps.iter().map(|step| step.does.as_str()).collect();
     assert_eq!(steps.len(), bearers - 1, "{name}: {steps:?}");
     for number in 2..=bearers {

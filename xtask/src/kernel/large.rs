@@ -21,8 +21,8 @@ const BYTES: u64 = 24 << 30;
 const CLUSTER: u32 = 32 << 20;
 /// Files from here on are compared by pieces.
 const LARGE: u64 = 300_000 << 10;
-/// Where pieces of large files begin, in MiB: at the start, and on both sides of where something
-/// was written far behind.
+/// Where pieces of large files begin, in MiB: at the start, where nothing was written, and around
+/// what was written far behind.
 const PIECES: [u64; 3] = [0, 2000, 4599];
 
 /// Fills the volume: files in pieces, and two above 4 GiB, one of which has something written at its
@@ -43,7 +43,7 @@ sync; pieces; leave; log end
 const PIECES_OF: &str = r#"
 pieces() { cd /mnt; find . -type f -size -300000k -print0 | xargs -0 -r sha256sum > /tmp/sums 2>/tmp/err
   find . -type f -size +299999k | while read -r f; do
-    for at in 0 2000 4599; do
+    for at in PIECES; do
       echo "$(dd if="$f" bs=1M skip=$at count=3 2>/dev/null | sha256sum | cut -d' ' -f1)  $f@$at" >> /tmp/sums
     done
     echo "$(stat -c %s "$f")  $f@size" >> /tmp/sums
@@ -88,7 +88,9 @@ pub(super) fn run(machine: &Machine, program: &Path) -> anyhow::Result<()> {
     let file = File::options().create_new(true).write(true).read(true).open(&sound)?;
     file.set_len(BYTES)?;
     exfat::Filler::new(&wish, file)?.finish()?;
-    let filled = guest::told(machine, &format!("{PIECES_OF}{FILL}"), &[&sound])?;
+    let at = PIECES.map(|at| at.to_string()).join(" ");
+    let pieces = PIECES_OF.replace("PIECES", &at);
+    let filled = guest::told(machine, &format!("{pieces}{FILL}"), &[&sound])?;
     println!(
         "  filled by the kernel: {} hashes and lengths, {} s",
         filled.files.len(),
@@ -118,7 +120,7 @@ pub(super) fn run(machine: &Machine, program: &Path) -> anyhow::Result<()> {
         let mut apply = Command::new(program);
         done(apply.arg("apply").arg(&plan).arg("--image").arg(&before).arg("--copy").arg(&after))?;
         read_alike(&after, &filled.files).with_context(|| name.to_owned())?;
-        let seen = guest::told(machine, &format!("{PIECES_OF}{LOOK}"), &[&before, &after])?;
+        let seen = guest::told(machine, &format!("{pieces}{LOOK}"), &[&before, &after])?;
         ensure!(
             forecast.mounts_read_only == seen.read_only.writable.is_some(),
             "{name}: forecast {forecast:?}, the kernel {:?}",
@@ -139,7 +141,7 @@ fn done(command: &mut Command) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// Copies what is not zero, cluster by cluster.
+/// Copies an image; what is zero takes no room in the copy either.
 fn copy_with_holes(from: &Path, to: &Path) -> anyhow::Result<()> {
     let status = Command::new("cp").arg("--sparse=always").arg(from).arg(to).status()?;
     ensure!(status.success(), "cp: {status}");

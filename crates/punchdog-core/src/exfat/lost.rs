@@ -50,23 +50,26 @@ impl Surveyor<'_> {
         self.out.tree.deleted = left;
     }
 
-    /// Clusters that begin as folders do and that no entry names.
-    pub(super) fn adopt_orphans(&mut self) {
+    /// Unclaimed clusters that begin as folders do. What they hold does not change while a survey
+    /// is made, and what is claimed only grows: they are looked at once, and again only if the
+    /// bitmap lost its credit meanwhile.
+    fn look_for_folders(&mut self, believed: bool) {
+        if self.starts.as_ref().is_some_and(|(then, _)| *then == believed) {
+            return;
+        }
         let g = self.out.geometry;
-        let believed = self.bitmap_believed();
-        let mut starts: Vec<u32> = Vec::new();
-        let candidates: Vec<u32> = (2..=g.last_cluster())
-            .filter(|cluster| {
-                let claimed = self.out.claimed.contains(cluster.size());
-                !claimed && (!believed || self.out.used.contains(cluster.size()))
-            })
-            .take(SEARCHED)
-            .collect();
-        let all = candidates.len().wide();
-        for (number, cluster) in candidates.into_iter().enumerate() {
+        let mut starts = Vec::new();
+        let mut candidates = self.out.claimed.clone();
+        candidates.toggle_range(..);
+        if believed {
+            candidates.intersect_with(&self.out.used);
+        }
+        let all = candidates.count_ones(..).min(SEARCHED).wide();
+        let candidates = candidates.ones().map(Sat::narrow).filter(|cluster| g.has(*cluster)).take(SEARCHED);
+        for (number, cluster) in candidates.enumerate() {
             if number.is_multiple_of(1024) {
                 if self.watch.stop() {
-                    return;
+                    break;
                 }
                 self.watch.at("looking for lost folders", number.wide(), all);
             }
@@ -76,6 +79,16 @@ impl Surveyor<'_> {
                 starts.push(cluster);
             }
         }
+        self.starts = Some((believed, starts));
+    }
+
+    /// Clusters that begin as folders do and that no entry names.
+    pub(super) fn adopt_orphans(&mut self) {
+        let g = self.out.geometry;
+        let believed = self.bitmap_believed();
+        self.look_for_folders(believed);
+        let mut starts = self.starts.as_ref().map(|(_, starts)| starts.clone()).unwrap_or_default();
+        starts.retain(|start| !self.out.claimed.contains(start.size()));
         if starts.is_empty() {
             return;
         }

@@ -2,8 +2,9 @@
 //!
 //! The rooms are those of `fat`: `layout` has the structures, `geometry` says where everything
 //! lies, `boot`, `table`, `upcase` and `sets` read the family's own structures, `survey` reads the
-//! whole volume, `resolve` settles what does not fit with what is `open`, `lost` finds the rest, `check` reports, `mend` writes, `gates`
-//! knows what hosts demand, `fresh` lays down an empty volume.
+//! whole volume, `resolve` settles what does not fit with what is `open`, `lost` finds the rest,
+//! `check` reports, `mend` writes, `gates` knows what hosts demand, `fresh` lays down an empty
+//! volume.
 
 pub mod boot;
 pub mod catalogue;

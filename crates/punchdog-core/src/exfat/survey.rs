@@ -105,6 +105,8 @@ pub(super) struct Surveyor<'m> {
     /// Where something begins that is nobody's; known while nodes are being settled.
     pub(super) open: Option<Open>,
     pub(super) budget: Budget,
+    /// Where lost folders may begin, and whether the bitmap was believed when they were looked for.
+    pub(super) starts: Option<(bool, Vec<u32>)>,
     seen: FixedBitSet,
     queue: VecDeque<u32>,
     /// First clusters of folders that were or will be read.
@@ -141,6 +143,7 @@ pub fn survey(
         out,
         open: None,
         budget: Budget::new(geometry.clusters),
+        starts: None,
         seen: FixedBitSet::with_capacity(bits),
         queue: VecDeque::new(),
         entered: HashSet::from([geometry.root_cluster]),

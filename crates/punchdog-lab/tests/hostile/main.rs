@@ -135,7 +135,7 @@ proptest! {
 /// them, and nothing panics.
 #[test]
 fn unreadable_sectors_do_not_stop_a_check() {
-    for which in 0..3 {
+    for which in 0..4 {
         let inner = Memory::new(volume(which));
         for sector in 0..90 {
             let medium = WithUnreadable::new(&inner, vec![Extent::new(sector * 512, 512)]);
@@ -162,9 +162,10 @@ fn in_pieces(files: u32, clusters: usize) -> Patient {
     Patient::new(filler.finish().unwrap())
 }
 
-fn within(limit: Duration, patient: &Patient) {
+/// One examination of these bytes takes no longer.
+fn within(limit: Duration, bytes: Vec<u8>) {
     let started = Instant::now();
-    let medium = Memory::new(patient.bytes.clone());
+    let medium = Memory::new(bytes);
     let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
     volume.examine(&medium, &Silent).unwrap();
     assert!(started.elapsed() < limit, "took {:?}", started.elapsed());
@@ -175,7 +176,7 @@ fn thousands_of_broken_chains_take_no_longer_than_they_are() {
     let mut patient = in_pieces(3000, 4);
     let (place, length) = (patient.geometry.table_offset(0), patient.geometry.table_bytes() * 2);
     patient.fill(place, length, 0);
-    within(Duration::from_secs(20), &patient);
+    within(Duration::from_secs(20), patient.bytes);
 }
 
 #[test]
@@ -193,5 +194,5 @@ fn thousands_of_entries_that_name_one_long_chain() {
         patient.set_first(&path, 30_000);
         patient.set_size(&path, (last - 30_000) * 512);
     }
-    within(Duration::from_secs(20), &patient);
+    within(Duration::from_secs(20), patient.bytes);
 }

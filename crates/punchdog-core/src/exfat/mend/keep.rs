@@ -16,10 +16,10 @@ use crate::{
     },
     fat::ADRIFT,
     medium::{MediumError, Stage},
+    naming::Names,
     step::{Provenance, Step},
     wording::counted,
 };
-use std::collections::HashSet;
 
 /// The name under which lost clusters are kept.
 pub(in crate::exfat) fn lost_name(first: u32, extension: Option<&str>) -> String {
@@ -115,7 +115,7 @@ fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<bool, MediumError> {
     let Some(first) = take_row(job, count, 0..0) else { return Ok(false) };
     let length = count.wide().times(each);
     sets.resize(length.size(), 0);
-    let name = unused_name(job, ADRIFT);
+    let name = unused_name(job, &mut root_names(job), ADRIFT);
     let stream = Stream { flags: POSSIBLE | NO_CHAIN, first, length, valid: length, ..Stream::default() };
     let set = new_set(&job.survey.capitals, &name, DIRECTORY, stream);
     let mut step = Step::new(
@@ -137,20 +137,28 @@ fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<bool, MediumError> {
     Ok(placed != Placed::Nowhere)
 }
 
-fn unused_name(job: &Job<'_, '_, '_>, wish: &str) -> String {
+/// The names in the root folder.
+fn root_names(job: &Job<'_, '_, '_>) -> Names<Vec<u16>> {
+    let mut names = Names::of([0]);
     // A lost folder has its name only in what we call it.
     let named = |node: &&Node| node.parent == 0 && node.place != 0;
-    let taken: HashSet<String> = job
-        .survey
-        .tree
-        .below_root()
-        .map(|(_, node)| node)
-        .filter(named)
-        .map(|node| node.name.to_lowercase())
-        .collect();
-    let free = |name: &String| !taken.contains(&name.to_lowercase());
-    let others = (2..10_000).map(|number| format!("{wish} {number}"));
-    std::iter::once(wish.to_owned()).chain(others).find(free).unwrap_or_default()
+    for node in job.survey.tree.below_root().map(|(_, node)| node).filter(named) {
+        names.take(0, compared(job, &node.name));
+    }
+    names
+}
+
+fn compared(job: &Job<'_, '_, '_>, name: &str) -> Vec<u16> {
+    job.survey.capitals.upper(&name.encode_utf16().collect::<Vec<_>>())
+}
+
+/// `wish`, or with a number where the root has that.
+fn unused_name(job: &Job<'_, '_, '_>, names: &mut Names<Vec<u16>>, wish: &str) -> String {
+    let with = |name: String| {
+        let compared = compared(job, &name);
+        (name, compared)
+    };
+    names.free(0, with(wish.to_owned()), |number| with(format!("{wish} {number}"))).unwrap_or_default()
 }
 
 /// Folders that no entry names get one in the root.
@@ -162,8 +170,9 @@ fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         .filter(|(_, node)| node.reached == Reached::Orphan && node.place == 0 && node.length > 0)
         .map(|(number, node)| (number, node.clone()))
         .collect();
+    let mut names = root_names(job);
     for (number, node) in orphans {
-        let name = unused_name(job, &node.name);
+        let name = unused_name(job, &mut names, &node.name);
         let path = job.survey.tree.path(number);
         let set = new_set(&job.survey.capitals, &name, DIRECTORY, node.stream);
         let step = Step::new(

@@ -15,6 +15,7 @@ use crate::{
         tree::{Lost, Reached},
     },
     medium::{Extent, MediumError},
+    naming::Names,
     step::{Provenance, Step},
 };
 use zerocopy::IntoBytes;
@@ -85,7 +86,9 @@ fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<bool, MediumError> {
     let root = job.survey.content(job.stage, 0);
     // A folder holds 65536 entries at most (specification, "FAT Directory Structure").
     let lost = lost.get(..lost.len().min(60_000)).unwrap_or(lost);
-    let (Some(slot), Some(name)) = (free_place(&root), unused_name(job)) else {
+    let numbered = |number: u32| if number == 1 { ADRIFT.to_owned() } else { format!("{ADRIFT}{number}") };
+    let name = unused_name(&mut names_in(job, [0]), 0, numbered);
+    let (Some(slot), Some(name)) = (free_place(&root), name) else {
         return Ok(false);
     };
     let bytes = lost.len().plus(3).times(ENTRY_BYTES);
@@ -139,17 +142,26 @@ fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<bool, MediumError> {
     Ok(true)
 }
 
-/// A name for the folder that the root does not have yet.
-fn unused_name(job: &Job<'_, '_, '_>) -> Option<names::Short> {
-    let taken: Vec<names::Short> = job
-        .survey
-        .tree
-        .below_root()
-        .filter(|(_, node)| node.parent == 0)
-        .map(|(_, node)| node.entry.name)
-        .collect();
-    let numbered = (1..100).map(|number| short(&format!("{ADRIFT}{number}")));
-    std::iter::once(short(ADRIFT)).chain(numbered).find(|name| !taken.contains(name))
+/// The names in some folders. A lost folder has its name only in what we call it.
+fn names_in(job: &Job<'_, '_, '_>, folders: impl IntoIterator<Item = u32>) -> Names<names::Short> {
+    let mut names = Names::of(folders);
+    for (_, node) in job.survey.tree.below_root().filter(|(_, node)| node.place != 0) {
+        names.take(node.parent, node.entry.name);
+    }
+    names
+}
+
+/// A name for what is put into a folder, which does not have it yet.
+fn unused_name(
+    names: &mut Names<names::Short>,
+    folder: u32,
+    name: impl Fn(u32) -> String,
+) -> Option<names::Short> {
+    let with = |number: u32| {
+        let name = short(&name(number));
+        (name, name)
+    };
+    names.free(folder, with(1), with)
 }
 
 /// Gives lost folders an entry: in the folder that their ".." names, else in the root.
@@ -161,6 +173,7 @@ fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         .filter(|(_, node)| node.reached == Reached::Orphan && node.place == 0 && node.length > 0)
         .map(|(number, node)| (number, node.parent, node.first))
         .collect();
+    let mut names = names_in(job, orphans.iter().map(|(_, parent, _)| *parent));
     let mut grown: Vec<u32> = Vec::new();
     for (number, parent, first) in orphans {
         if grown.contains(&parent) {
@@ -168,14 +181,13 @@ fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             continue;
         }
         let content = job.survey.content(job.stage, parent);
-        let (parent, place) = match place_in(job, parent, &content) {
-            Some(place) => (parent, place),
-            None => continue,
-        };
+        let Some(place) = place_in(job, parent, &content) else { continue };
+        // Four digits of the cluster, or those behind them where they are taken.
+        let numbered = |number: u32| format!("ADRF{:04}", first.plus(number).minus(1).rest(10_000));
+        let Some(name) = unused_name(&mut names, parent, numbered) else { continue };
         if matches!(place, Place::InNew { .. }) {
             grown.push(parent);
         }
-        let name = short(&format!("ADRF{:04}", first.rest(10_000)));
         let path = job.survey.tree.path(number);
         let title = job.survey.tree.folder_title(parent);
         let step = Step::new(
