@@ -4,7 +4,8 @@
 //!
 //! ```text
 //! 1  the journal, whole and durable     killed here: no copy, or a copy that was never changed
-//! 2  the copy, whole and durable        (made under another name, then renamed)
+//! 2  the copy, whole and durable        (made under another name, held against the plan's evidence,
+//!                                       then renamed; never over a file that is there)
 //! 3  the changes, one after the other   killed here: each byte is the old or the new one, and the
 //! 4  durable                            journal has both: run again to finish, or undo
 //! 5  the copy is examined, and held against the plan's outcome
@@ -12,7 +13,8 @@
 
 use crate::{
     arith::Sat,
-    journal::{self, Header, Journal, Record},
+    change::{Counting, Tally},
+    journal::{self, Header, Journal},
     measure::{Measured, measure},
     medium::{Medium, MediumError},
     plan::{Plan, PlanError},
@@ -20,17 +22,23 @@ use crate::{
 };
 use std::io;
 
+/// Writes a journal into what it is given.
+pub type WriteJournal<'w> = &'w mut dyn FnMut(&mut dyn io::Write) -> io::Result<()>;
+/// Looks at a copy before it gets its name.
+pub type Inspect<'i> = &'i mut dyn FnMut(&dyn Medium) -> io::Result<()>;
+
 /// Where the copy and its journal are kept. The program does it with files, tests with memory
 /// that fails.
 pub trait Workplace {
-    /// The journal, if there is one.
-    fn load_journal(&mut self) -> io::Result<Option<Vec<u8>>>;
-    /// Puts the journal there, whole and durable, or not at all.
-    fn save_journal(&mut self, bytes: &[u8]) -> io::Result<()>;
+    /// What stands where the journal goes, if anything does.
+    fn journal(&mut self) -> io::Result<Option<Box<dyn Medium>>>;
+    /// Puts the journal there, whole and durable, or not at all; never over anything that is there.
+    fn save_journal(&mut self, write: WriteJournal<'_>) -> io::Result<()>;
     /// True when there is a copy.
     fn has_copy(&mut self) -> io::Result<bool>;
-    /// Makes the copy, whole and durable, or not at all.
-    fn make_copy(&mut self, image: &dyn Medium, watch: &dyn Watch) -> io::Result<()>;
+    /// Makes the copy, whole and durable, or not at all, once `inspect` has found it right; never over
+    /// anything that is there.
+    fn make_copy(&mut self, image: &dyn Medium, inspect: Inspect<'_>, watch: &dyn Watch) -> io::Result<()>;
     /// The copy, for reading.
     fn copy(&mut self) -> io::Result<Box<dyn Medium + '_>>;
     /// Writes into the copy.
@@ -59,8 +67,10 @@ pub enum ApplyError {
     /// There is a file in the way.
     #[error("the copy already exists, and no journal of this plan stands beside it: name a new file")]
     CopyExists,
-    /// The copy belongs to another plan.
-    #[error("the journal beside the copy is of another plan: name a new file for this one")]
+    /// What stands in the journal's place is none of this plan.
+    #[error(
+        "what stands where the journal of the copy goes is not the journal of this plan, or is damaged: name a new file for this one"
+    )]
     OtherJournal,
     /// The copy was changed by someone else.
     #[error(
@@ -72,6 +82,11 @@ pub enum ApplyError {
         "no journal stands beside this file, so there is nothing to undo: only copies made by `punchdog apply` can be undone"
     )]
     NoJournal,
+    /// There is nothing to undo it in.
+    #[error(
+        "there is no copy of this name; its journal is there, but nothing to put the old bytes back into"
+    )]
+    NoCopy,
     /// The journal is damaged.
     #[error(
         "the journal beside the copy is damaged; nothing was changed. The image itself is untouched: apply the plan to a new copy"
@@ -85,34 +100,39 @@ impl From<(&'static str, io::Error)> for ApplyError {
     }
 }
 
+/// How a copy stood when work on it began.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Standing {
+    /// There was none.
+    New,
+    /// It had none of the changes: cut off before the first one, or undone.
+    Unchanged,
+    /// It had some of them: cut off in between.
+    Partly,
+    /// It had all of them.
+    Changed,
+}
+
 /// What an apply came to.
 #[derive(Debug)]
 pub struct Applied {
-    /// Bytes that were changed.
-    pub changed: u64,
-    /// Ranges that were changed.
-    pub ranges: usize,
-    /// An earlier apply was finished.
-    pub resumed: bool,
+    /// The bytes in which the copy differs from the image.
+    pub written: Tally,
+    /// How the copy stood before.
+    pub standing: Standing,
     /// The copy as it is now.
     pub measured: Measured,
     /// It is what the plan said.
     pub as_planned: bool,
 }
 
-/// The journal that applying `plan` to `image` needs.
-fn journal_for(plan: &Plan, image: &dyn Medium) -> Result<Journal, ApplyError> {
-    let overlay = plan.replay(image)?;
-    let changed = overlay.changed();
-    let after: &dyn Medium = &overlay;
-    let mut records = Vec::new();
-    for extent in changed {
-        let old = image.bytes(extent.offset, extent.length.size())?;
-        let new = after.bytes(extent.offset, extent.length.size())?;
-        records.push(Record { offset: extent.offset, old, new });
-    }
-    let header = Header { schema: journal::SCHEMA.to_owned(), bytes: image.len(), seal: plan.seal.clone() };
-    Ok(Journal { header, records })
+/// What an undo came to.
+#[derive(Debug, Clone, Copy)]
+pub struct Undone {
+    /// The bytes that were put back.
+    pub restored: Tally,
+    /// How the copy stood before.
+    pub standing: Standing,
 }
 
 /// Carries `plan` out on a copy of `image`, or finishes doing so.
@@ -123,72 +143,115 @@ pub fn apply(
     watch: &dyn Watch,
 ) -> Result<Applied, ApplyError> {
     plan.must_fit(image, watch)?;
-    let journal = journal_for(plan, image)?;
-    let bytes = journal.encode();
-    let standing = place.load_journal().map_err(|e| ("reading the journal", e))?;
     let has_copy = place.has_copy().map_err(|e| ("looking for the copy", e))?;
-    let mut resumed = false;
-    match standing {
-        Some(found) if found == bytes => resumed = has_copy,
-        // A journal that is not whole was never relied on: nothing was written after it.
-        Some(found) if Journal::decode(&found).is_some() || has_copy => return Err(ApplyError::OtherJournal),
-        _ if has_copy => return Err(ApplyError::CopyExists),
-        _ => place.save_journal(&bytes).map_err(|e| ("writing the journal", e))?,
-    }
-    if has_copy {
-        must_be_ours(&journal, place)?;
+    let journal = match place.journal().map_err(|e| ("reading the journal", e))? {
+        Some(found) => Journal::open(found)?.filter(|journal| is_of(journal, plan)),
+        None if has_copy => return Err(ApplyError::CopyExists),
+        None => {
+            save_journal(plan, image, place)?;
+            standing_journal(place)?
+        }
+    };
+    let journal = journal.ok_or(ApplyError::OtherJournal)?;
+    let standing = if has_copy {
+        must_be_ours(&journal, place)?
     } else {
-        place.make_copy(image, watch).map_err(|e| ("making the copy", e))?;
-    }
-    let all = journal.records.len().wide();
-    for (number, record) in journal.records.iter().enumerate() {
-        watch.at("writing the changes", number.wide(), all);
+        // The image may have changed underneath since the plan was held against it.
+        let mut inspect = |copy: &dyn Medium| {
+            plan.must_fit(copy, watch).map_err(io::Error::other)?;
+            match compare(&journal, copy).map_err(io::Error::other)? {
+                Standing::Unchanged | Standing::New => Ok(()),
+                _ => Err(io::Error::other("the image changed while it was copied")),
+            }
+        };
+        place.make_copy(image, &mut inspect, watch).map_err(|e| ("making the copy", e))?;
+        Standing::New
+    };
+    let mut counting = Counting::default();
+    for (number, record) in journal.records().enumerate() {
+        watch.at("writing the changes", number.wide(), journal.len().wide());
+        let record = record?;
         place.write(record.offset, &record.new).map_err(|e| ("writing into the copy", e))?;
+        counting.add(record.offset, &record.old, &record.new);
     }
     place.sync().map_err(|e| ("writing the copy out to the disk", e))?;
     let copy = place.copy().map_err(|e| ("opening the copy", e))?;
     let (measured, _) = measure(&*copy, plan.subject(), watch)?;
-    Ok(Applied {
-        changed: journal.records.iter().fold(0, |sum, record| sum.plus(record.extent().length)),
-        ranges: journal.records.len(),
-        resumed,
-        as_planned: measured == plan.outcome.after,
-        measured,
+    let written = counting.tally;
+    let as_planned = measured == plan.outcome.after && written == plan.outcome.written;
+    Ok(Applied { written, standing, measured, as_planned })
+}
+
+fn is_of(journal: &Journal, plan: &Plan) -> bool {
+    journal.header.seal == plan.seal && journal.header.bytes == plan.image.bytes
+}
+
+/// Writes the journal that applying `plan` to `image` needs.
+fn save_journal(plan: &Plan, image: &dyn Medium, place: &mut dyn Workplace) -> Result<(), ApplyError> {
+    let overlay = plan.replay(image)?;
+    let changed = overlay.changed();
+    let header = Header { schema: journal::SCHEMA.to_owned(), bytes: image.len(), seal: plan.seal.clone() };
+    let mut write = |out: &mut dyn io::Write| journal::write(out, &header, &changed, image, &overlay);
+    let saved = place.save_journal(&mut write);
+    overlay.sound()?;
+    match saved {
+        // Somebody was faster: an apply of another plan on the same copy.
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Err(ApplyError::OtherJournal),
+        other => Ok(other.map_err(|e| ("writing the journal", e))?),
+    }
+}
+
+fn standing_journal(place: &mut dyn Workplace) -> Result<Option<Journal>, ApplyError> {
+    let found = place.journal().map_err(|e| ("reading the journal", e))?;
+    Ok(match found {
+        Some(found) => Journal::open(found)?,
+        None => None,
     })
 }
 
-fn must_be_ours(journal: &Journal, place: &mut dyn Workplace) -> Result<(), ApplyError> {
-    let copy = place.copy().map_err(|e| ("opening the copy", e))?;
-    if copy.len() != journal.header.bytes {
-        return Err(ApplyError::Foreign(
-            copy.len().min(journal.header.bytes),
-            copy.len().max(journal.header.bytes),
-        ));
-    }
-    for record in &journal.records {
+/// How much of the journal a copy has: an error where a byte is neither the old nor the new one.
+fn compare(journal: &Journal, copy: &dyn Medium) -> Result<Standing, ApplyError> {
+    let (mut old, mut new) = (true, true);
+    for record in journal.records() {
+        let record = record?;
         let extent = record.extent();
-        if !record.explains(&copy.bytes(extent.offset, extent.length.size())?) {
+        let bytes = copy.bytes(extent.offset, extent.length.size())?;
+        if !record.explains(&bytes) {
             return Err(ApplyError::Foreign(extent.offset, extent.end()));
         }
+        old = old && bytes == record.old;
+        new = new && bytes == record.new;
     }
-    Ok(())
+    Ok(match (old, new) {
+        (true, _) => Standing::Unchanged,
+        (false, true) => Standing::Changed,
+        (false, false) => Standing::Partly,
+    })
 }
 
-/// Puts the old bytes back into a copy. Returns how many ranges and bytes that were. Undoing
-/// twice does no harm.
-pub fn undo(place: &mut dyn Workplace) -> Result<(usize, u64), ApplyError> {
-    let bytes = place.load_journal().map_err(|e| ("reading the journal", e))?.ok_or(ApplyError::NoJournal)?;
-    let journal = Journal::decode(&bytes).ok_or(ApplyError::BadJournal)?;
-    if !place.has_copy().map_err(|e| ("looking for the copy", e))? {
-        return Ok((0, 0));
+fn must_be_ours(journal: &Journal, place: &mut dyn Workplace) -> Result<Standing, ApplyError> {
+    let copy = place.copy().map_err(|e| ("opening the copy", e))?;
+    let (has, needs) = (copy.len(), journal.header.bytes);
+    if has != needs {
+        return Err(ApplyError::Foreign(has.min(needs), has.max(needs)));
     }
-    must_be_ours(&journal, place)?;
-    for record in &journal.records {
+    compare(journal, &*copy)
+}
+
+/// Puts the old bytes back into a copy. Undoing twice does no harm.
+pub fn undo(place: &mut dyn Workplace) -> Result<Undone, ApplyError> {
+    let found = place.journal().map_err(|e| ("reading the journal", e))?.ok_or(ApplyError::NoJournal)?;
+    let journal = Journal::open(found)?.ok_or(ApplyError::BadJournal)?;
+    if !place.has_copy().map_err(|e| ("looking for the copy", e))? {
+        return Err(ApplyError::NoCopy);
+    }
+    let standing = must_be_ours(&journal, place)?;
+    let mut counting = Counting::default();
+    for record in journal.records() {
+        let record = record?;
         place.write(record.offset, &record.old).map_err(|e| ("writing into the copy", e))?;
+        counting.add(record.offset, &record.old, &record.new);
     }
     place.sync().map_err(|e| ("writing the copy out to the disk", e))?;
-    Ok((
-        journal.records.len(),
-        journal.records.iter().fold(0, |sum, record| sum.plus(record.extent().length)),
-    ))
+    Ok(Undone { restored: counting.tally, standing })
 }

@@ -1,8 +1,7 @@
 //! Cluster chains, as FAT and exFAT have them: what a table entry says, and walking from entry to
 //! entry until a chain ends, breaks, meets another or bites its tail.
 
-use crate::arith::Sat;
-use fixedbitset::FixedBitSet;
+use crate::{arith::Sat, clusters::ClusterSet};
 use std::cell::Cell;
 
 /// What a table entry says.
@@ -48,6 +47,27 @@ pub enum End {
     Another(u32),
 }
 
+/// `count` clusters in a row from `first` on. Numbers from a disk can be anything: what would be more
+/// than the largest number is left out.
+pub(crate) fn run_of(first: u32, count: u32) -> std::ops::Range<u32> {
+    first..first.plus(count)
+}
+
+/// Clusters and those that each is exchanged for, as pieces that go on together: first cluster, its
+/// counterpart, and how many follow.
+pub(crate) fn alongside(one: &[u32], other: impl IntoIterator<Item = u32>) -> Vec<(u32, u32, u32)> {
+    let mut pieces: Vec<(u32, u32, u32)> = Vec::new();
+    for (from, to) in one.iter().copied().zip(other) {
+        match pieces.last_mut() {
+            Some((first, second, count)) if first.plus(*count) == from && second.plus(*count) == to => {
+                *count = count.plus(1);
+            }
+            _ => pieces.push((from, to, 1)),
+        }
+    }
+    pieces
+}
+
 /// A chain as it was walked.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Walk {
@@ -68,7 +88,7 @@ pub struct Walk {
 impl Walk {
     /// The clusters, in order.
     pub fn clusters(&self) -> impl Iterator<Item = u32> + '_ {
-        self.runs.iter().flat_map(|(start, length)| (*start..).take(length.size()))
+        self.runs.iter().flat_map(|(start, length)| run_of(*start, *length))
     }
     fn push(&mut self, cluster: u32) {
         self.length = self.length.plus(1);
@@ -84,8 +104,8 @@ impl Walk {
 /// cluster, clear before and after.
 pub fn walk(
     first: u32,
-    claimed: &FixedBitSet,
-    seen: &mut FixedBitSet,
+    claimed: &ClusterSet,
+    seen: &mut ClusterSet,
     mut link: impl FnMut(u32) -> (Link, bool),
 ) -> Walk {
     let mut walk =
@@ -126,7 +146,7 @@ pub fn walk(
     }
     for (start, length) in &walk.runs {
         let from = start.size();
-        seen.set_range(from..from.plus(length.size()), false);
+        seen.remove_range(from..from.plus(length.size()));
     }
     walk
 }
@@ -134,8 +154,8 @@ pub fn walk(
 /// What the chain from `first` has of its own: it ends with the first cluster that is `claimed`.
 pub fn walk_own(
     first: u32,
-    claimed: &FixedBitSet,
-    seen: &mut FixedBitSet,
+    claimed: &ClusterSet,
+    seen: &mut ClusterSet,
     mut link: impl FnMut(u32) -> (Link, bool),
 ) -> Walk {
     walk(first, claimed, seen, |cluster| {

@@ -83,6 +83,11 @@ impl FileRecord {
         self.extents.iter().fold(self.zeros, |sum, extent| sum.plus(extent.length))
     }
 
+    /// Bytes of content that stand on the medium; zeros that were never written do not.
+    pub fn stored(&self) -> u64 {
+        self.extents.iter().fold(0, |sum, extent| sum.plus(extent.length))
+    }
+
     /// Passes the content to `take` in pieces of at most 1 MiB; zeroes stand for what cannot be
     /// read. Returns how many bytes that were.
     pub fn read(&self, medium: &dyn Medium, mut take: impl FnMut(&[u8])) -> u64 {

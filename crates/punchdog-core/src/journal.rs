@@ -9,17 +9,23 @@
 //! ```
 //!
 //! The journal is written once and never changed. How far an apply got can be seen from the copy:
-//! each byte of a range is the old one or the new one.
+//! each byte of a range is the old one or the new one. A long change is several ranges of at most
+//! 1 MiB, so that neither writing nor reading a journal takes memory for it.
 
 use crate::{
     arith::{Peek, Sat},
-    medium::Extent,
+    medium::{Extent, Medium, MediumError},
 };
 use serde::{Deserialize, Serialize};
+use std::io;
 
 const MAGIC: [u8; 8] = *b"PDUNDO\0\x01";
 /// The name and version in the header.
 pub const SCHEMA: &str = "punchdog.undo/1";
+/// Bytes of one range at most.
+const RANGE: u64 = 1 << 20;
+/// Bytes of a header at most.
+const HEADER: u64 = 1 << 16;
 
 /// What the header says.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -58,74 +64,152 @@ impl Record {
     }
 }
 
-/// A whole journal.
-#[derive(Debug, Clone, PartialEq, Eq)]
+/// Writes and sums up.
+struct Summing<'w> {
+    out: &'w mut dyn io::Write,
+    sum: crc32fast::Hasher,
+}
+
+impl Summing<'_> {
+    fn put(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.sum.update(bytes);
+        self.out.write_all(bytes)
+    }
+}
+
+/// Writes the journal for changing `old` into `new` in these ranges.
+pub fn write(
+    out: &mut dyn io::Write,
+    header: &Header,
+    ranges: &[Extent],
+    old: &dyn Medium,
+    new: &dyn Medium,
+) -> io::Result<()> {
+    let mut out = Summing { out, sum: crc32fast::Hasher::new() };
+    let head = serde_json::to_vec(header)?;
+    out.put(&MAGIC)?;
+    out.put(&head.len().narrow().to_le_bytes())?;
+    out.put(&head)?;
+    for range in ranges {
+        let mut at = range.offset;
+        while at < range.end() {
+            let length = range.end().minus(at).min(RANGE);
+            out.put(&at.to_le_bytes())?;
+            out.put(&length.to_le_bytes())?;
+            out.put(&old.bytes(at, length.size()).map_err(io::Error::other)?)?;
+            out.put(&new.bytes(at, length.size()).map_err(io::Error::other)?)?;
+            at = at.plus(length);
+        }
+    }
+    let sum = out.sum.clone().finalize();
+    out.out.write_all(&sum.to_le_bytes())
+}
+
+/// A whole journal, of which the ranges are read one by one.
 pub struct Journal {
+    medium: Box<dyn Medium>,
     /// Its header.
     pub header: Header,
-    /// Its ranges, in order.
-    pub records: Vec<Record>,
+    /// Where each range lies in the copy, and where its old bytes stand in the journal.
+    ranges: Vec<(Extent, u64)>,
 }
 
 impl Journal {
-    /// The journal as a file.
-    pub fn encode(&self) -> Vec<u8> {
-        let header = serde_json::to_vec(&self.header).unwrap_or_default();
-        let mut bytes = MAGIC.to_vec();
-        bytes.extend(header.len().narrow().to_le_bytes());
-        bytes.extend(header);
-        for record in &self.records {
-            bytes.extend(record.offset.to_le_bytes());
-            bytes.extend(record.old.len().wide().to_le_bytes());
-            bytes.extend(&record.old);
-            bytes.extend(&record.new);
+    /// Opens a journal; `None` when it is none, or not whole.
+    pub fn open(medium: Box<dyn Medium>) -> Result<Option<Self>, MediumError> {
+        let end = medium.len().minus(4);
+        let start = medium.lenient(0, 12).bytes;
+        let length = u64::from(start.le32(8));
+        if !start.starts_with(&MAGIC) || length > HEADER || length.plus(12) > end {
+            return Ok(None);
         }
-        let sum = crc32fast::hash(&bytes);
-        bytes.extend(sum.to_le_bytes());
-        bytes
+        let mut sum = crc32fast::Hasher::new();
+        let mut at = 0;
+        while at < end {
+            let piece = medium.bytes(at, end.minus(at).min(RANGE).size())?;
+            sum.update(&piece);
+            at = at.plus(piece.len().wide());
+        }
+        if sum.finalize() != medium.bytes(end, 4)?.le32(0) {
+            return Ok(None);
+        }
+        let Ok(header) = serde_json::from_slice::<Header>(&medium.bytes(12, length.size())?) else {
+            return Ok(None);
+        };
+        let mut ranges = Vec::new();
+        let mut at = length.plus(12);
+        while at < end {
+            let head = medium.lenient(at, 16).bytes;
+            let (extent, old) = (Extent::new(head.le64(0), head.le64(8)), at.plus(16));
+            at = old.plus(extent.length.times(2));
+            if at > end {
+                return Ok(None);
+            }
+            ranges.push((extent, old));
+        }
+        Ok((header.schema == SCHEMA).then_some(Self { medium, header, ranges }))
     }
 
-    /// Reads a journal; `None` when it is none, or not whole.
-    pub fn decode(bytes: &[u8]) -> Option<Self> {
-        let body = bytes.get(..bytes.len().checked_sub(4)?)?;
-        if !body.starts_with(&MAGIC) || crc32fast::hash(body) != bytes.le32(body.len()) {
-            return None;
-        }
-        let length = body.le32(8).size();
-        let header: Header = serde_json::from_slice(body.get(12..12_usize.plus(length))?).ok()?;
-        let mut at = 12_usize.plus(length);
-        let mut records = Vec::new();
-        while at < body.len() {
-            let (offset, length) = (body.le64(at), body.le64(at.plus(8)).size());
-            let old = body.get(at.plus(16)..at.plus(16).plus(length))?.to_vec();
-            let new = body.get(at.plus(16).plus(length)..at.plus(16).plus(length.times(2)))?.to_vec();
-            records.push(Record { offset, old, new });
-            at = at.plus(16).plus(length.times(2));
-        }
-        (header.schema == SCHEMA).then_some(Self { header, records })
+    /// How many ranges it has.
+    pub fn len(&self) -> usize {
+        self.ranges.len()
+    }
+
+    /// True for a journal that changes nothing.
+    pub fn is_empty(&self) -> bool {
+        self.ranges.is_empty()
+    }
+
+    /// Its ranges, in order, each read when it is asked for.
+    pub fn records(&self) -> impl Iterator<Item = Result<Record, MediumError>> + '_ {
+        self.ranges.iter().map(|(extent, old)| {
+            Ok(Record {
+                offset: extent.offset,
+                old: self.medium.bytes(*old, extent.length.size())?,
+                new: self.medium.bytes(old.plus(extent.length), extent.length.size())?,
+            })
+        })
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::medium::{Memory, Overlay};
 
     #[test]
     fn any_flipped_bit_and_any_cut_is_noticed() {
-        let journal = Journal {
-            header: Header { schema: SCHEMA.into(), bytes: 4096, seal: "ab".into() },
-            records: vec![
-                Record { offset: 7, old: vec![1, 2, 3], new: vec![4, 5, 6] },
-                Record { offset: 99, old: vec![0; 40], new: vec![9; 40] },
-            ],
-        };
-        let bytes = journal.encode();
-        assert_eq!(Journal::decode(&bytes), Some(journal));
+        let base = Memory::new((0..=255).cycle().take(3 << 20).collect());
+        let mut overlay = Overlay::new(&base);
+        overlay.write_at(7, &[4, 5, 6]).unwrap();
+        overlay.write_at(999, &[9; 40]).unwrap();
+        let header = Header { schema: SCHEMA.into(), bytes: 3 << 20, seal: "ab".into() };
+        let mut bytes = Vec::new();
+        write(&mut bytes, &header, &overlay.changed(), &base, &overlay).unwrap();
+        let open = |bytes: &[u8]| Journal::open(Box::new(Memory::new(bytes.to_vec()))).unwrap();
+        let journal = open(&bytes).unwrap();
+        assert_eq!(journal.header, header);
+        let records: Vec<Record> = journal.records().map(Result::unwrap).collect();
+        assert_eq!(records[0], Record { offset: 7, old: vec![7, 8, 9], new: vec![4, 5, 6] });
+        assert_eq!(records[1].new, vec![9; 40]);
         for at in 0..bytes.len() {
             let mut flipped = bytes.clone();
             flipped[at] ^= 0x10;
-            assert_eq!(Journal::decode(&flipped), None, "flip at {at}");
-            assert_eq!(Journal::decode(&bytes[..at]), None, "cut at {at}");
+            assert!(open(&flipped).is_none(), "flip at {at}");
+            assert!(open(&bytes[..at]).is_none(), "cut at {at}");
         }
+    }
+
+    #[test]
+    fn a_long_change_is_several_ranges() {
+        let base = Memory::new(vec![1; 3 << 20]);
+        let mut overlay = Overlay::new(&base);
+        overlay.write_at(5, &vec![2; (2 << 20) + 9]).unwrap();
+        let header = Header { schema: SCHEMA.into(), bytes: 3 << 20, seal: String::new() };
+        let mut bytes = Vec::new();
+        write(&mut bytes, &header, &overlay.changed(), &base, &overlay).unwrap();
+        let journal = Journal::open(Box::new(Memory::new(bytes))).unwrap().unwrap();
+        let lengths: Vec<u64> = journal.records().map(|r| r.unwrap().extent().length).collect();
+        assert_eq!(lengths, [RANGE, RANGE, 9]);
     }
 }

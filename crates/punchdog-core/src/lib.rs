@@ -34,6 +34,8 @@
 pub mod apply;
 pub mod arith;
 pub mod chain;
+pub mod change;
+pub mod clusters;
 pub mod content;
 pub mod exfat;
 pub mod family;

@@ -7,10 +7,11 @@
 
 use crate::{
     arith::Sat,
+    change::{Bytes, PlannedChange, Tally},
     family::Kind,
     inventory::{Change, Fate, count},
     measure::{Measured, Subject, measure, mend_once},
-    medium::{Extent, Medium, MediumError, Overlay, Rewrite, Witness},
+    medium::{Extent, Medium, MediumError, Overlay, Witness},
     progress::Watch,
     step::{Choice, Choices, Steps},
     wording::counted,
@@ -20,38 +21,11 @@ use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 
 /// The name and version of the plan file.
-pub const SCHEMA: &str = "punchdog.plan/1";
+pub const SCHEMA: &str = "punchdog.plan/2";
 /// Rounds of mending at most; each must change something, and few volumes need more than six.
 const ROUNDS: u32 = 40;
 /// Files named in the outcome at most; the counts go on.
 const NAMED: usize = 5000;
-
-/// Bytes before or after a change, written down as shortly as they allow.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Bytes {
-    /// The bytes in hexadecimal.
-    Hex(String),
-    /// The same byte throughout.
-    Fill(u8),
-    /// The bytes that stand at this offset of the image when the step begins.
-    CopyOf(u64),
-    /// The SHA-256 of long bytes that need not be known again.
-    Sha256(String),
-}
-
-/// One range that a step changes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct PlannedChange {
-    /// Bytes from the start of the image.
-    pub offset: u64,
-    /// Bytes.
-    pub length: u64,
-    /// What stands there.
-    pub before: Bytes,
-    /// What will stand there.
-    pub after: Bytes,
-}
 
 /// One step of a plan.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -118,6 +92,8 @@ pub struct Outcome {
     pub fates: BTreeMap<Fate, u64>,
     /// The files that do not simply stay as they are.
     pub changes: Vec<Change>,
+    /// The bytes in which the mended copy will differ from the image, and in how many places.
+    pub written: Tally,
     /// One line for the customer.
     pub summary: String,
 }
@@ -175,36 +151,7 @@ fn digest(bytes: &[u8]) -> String {
     hex::encode(Sha256::digest(bytes))
 }
 
-/// Bytes in as short a form as they allow; `copies` are places of the medium that may hold them.
-fn short_form(bytes: &[u8], before: bool, sources: &[(u64, Vec<u8>)]) -> Bytes {
-    if let Some((first, rest)) = bytes.split_first()
-        && bytes.len() > 8
-        && rest.iter().all(|byte| byte == first)
-    {
-        return Bytes::Fill(*first);
-    }
-    if let Some((place, _)) = sources.iter().find(|(_, other)| bytes.len() >= 64 && other == bytes) {
-        return Bytes::CopyOf(*place);
-    }
-    if before && bytes.len() > 512 { Bytes::Sha256(digest(bytes)) } else { Bytes::Hex(hex::encode(bytes)) }
-}
-
 fn planned(step: crate::step::Step) -> PlannedStep {
-    let mut changes = Vec::new();
-    let mut sources: Vec<(u64, Vec<u8>)> = Vec::new();
-    for Rewrite { offset, before, after } in step.rewrites {
-        // The second copy of a table is written with the bytes of the first: written down once.
-        let long = short_form(&after, false, &sources);
-        changes.push(PlannedChange {
-            offset,
-            length: after.len().wide(),
-            before: short_form(&before, true, &[]),
-            after: long,
-        });
-        if after.len() >= 64 && sources.len() < 16 {
-            sources.push((offset, after));
-        }
-    }
     PlannedStep {
         name: step.name.to_owned(),
         does: step.does,
@@ -213,7 +160,7 @@ fn planned(step: crate::step::Step) -> PlannedStep {
         mends: step.mends.iter().map(|code| (*code).to_owned()).collect(),
         paths: step.paths,
         alternatives: step.alternatives,
-        changes,
+        changes: step.changes,
     }
 }
 
@@ -239,6 +186,7 @@ pub fn build(
         watch.at("planning, round by round", round.wide(), ROUNDS.wide());
         let mut done = Steps::default();
         kind = mend_once(&mut overlay, subject, &mut choices, &mut done, watch)?;
+        overlay.sound()?;
         if done.is_empty() {
             break;
         }
@@ -256,6 +204,8 @@ pub fn build(
         return Err(PlanError::NoSuchChoice { answers: unused.join(", ") });
     }
     let (after, files_after) = measure(&overlay, subject, watch)?;
+    let written = Tally::between(&witness, &overlay, &overlay.changed());
+    overlay.sound()?;
     let hidden = before.mounts.get("linux").is_some_and(|(read, _)| !read);
     let mut changes = files_before.changes_to(&files_after, hidden);
     let fates = count(&changes);
@@ -285,7 +235,7 @@ pub fn build(
         volume,
         steps,
         choices: choices.offered(),
-        outcome: Outcome { before, after, fates, changes, summary },
+        outcome: Outcome { before, after, fates, changes, written, summary },
         seal: String::new(),
     };
     plan.seal = plan.computed_seal();
@@ -351,12 +301,23 @@ fn evidence(
 
 fn digest_of(image: &dyn Medium, extent: Extent) -> Result<String, MediumError> {
     let mut hash = Sha256::new();
+    let zeros = vec![0_u8; 1 << 16];
     let mut at = extent.offset;
-    while at < extent.end() {
-        let length = extent.end().minus(at).min(1 << 20).size();
-        hash.update(image.bytes(at, length)?);
-        at = at.plus(length.wide());
-    }
+    let fill = |hash: &mut Sha256, from: u64, to: u64| {
+        let mut left = to.minus(from);
+        while left > 0 {
+            let piece = zeros.get(..left.size()).unwrap_or(&zeros);
+            hash.update(piece);
+            left = left.minus(piece.len().wide());
+        }
+    };
+    image.pieces(extent, |offset, bytes| {
+        fill(&mut hash, at, offset);
+        hash.update(bytes);
+        at = offset.plus(bytes.len().wide());
+        Ok::<(), MediumError>(())
+    })?;
+    fill(&mut hash, at, extent.end());
     Ok(hex::encode(hash.finalize()))
 }
 
@@ -424,30 +385,39 @@ impl Plan {
         let mut overlay = Overlay::new(image);
         for step in &self.steps {
             for change in &step.changes {
-                let bytes = match &change.after {
-                    Bytes::Hex(text) => {
-                        hex::decode(text).map_err(|error| PlanError::NotAPlan(error.to_string()))?
-                    }
-                    Bytes::Fill(byte) if change.length <= self.image.bytes => {
-                        vec![*byte; change.length.size()]
-                    }
-                    Bytes::CopyOf(place) => {
-                        let medium: &dyn Medium = &overlay;
-                        medium.bytes(*place, change.length.size())?
-                    }
-                    Bytes::Fill(_) | Bytes::Sha256(_) => {
-                        return Err(PlanError::NotAPlan("a change does not say what to write".to_owned()));
-                    }
-                };
-                if bytes.len().wide() != change.length {
-                    return Err(PlanError::NotAPlan(format!(
-                        "the change at {} has another length than it says",
-                        change.offset
-                    )));
-                }
-                overlay.write_at(change.offset, &bytes)?;
+                replay_one(&mut overlay, change)?;
             }
         }
         Ok(overlay)
     }
+}
+
+/// Makes one change of a plan on an overlay.
+fn replay_one(overlay: &mut Overlay<'_>, change: &PlannedChange) -> Result<(), PlanError> {
+    match &change.after {
+        Bytes::Hex(text) => {
+            let bytes = hex::decode(text).map_err(|error| PlanError::NotAPlan(error.to_string()))?;
+            if bytes.len().wide() != change.length {
+                return Err(PlanError::NotAPlan(format!(
+                    "the change at {} has another length than it says",
+                    change.offset
+                )));
+            }
+            overlay.write_at(change.offset, &bytes)?;
+        }
+        Bytes::Fill(byte) if change.length <= overlay.len() => {
+            let piece = vec![*byte; change.length.min(1 << 16).size()];
+            let mut done = 0;
+            while done < change.length {
+                let part = piece.get(..change.length.minus(done).size()).unwrap_or(&piece);
+                overlay.write_at(change.offset.plus(done), part)?;
+                done = done.plus(part.len().wide());
+            }
+        }
+        Bytes::CopyOf(place) => overlay.copy_at(*place, change.offset, change.length)?,
+        Bytes::Fill(_) | Bytes::Sha256(_) => {
+            return Err(PlanError::NotAPlan("a change does not say what to write".to_owned()));
+        }
+    }
+    Ok(())
 }

@@ -1,6 +1,9 @@
 //! One small, named change of a repair, with where its bytes come from.
 
-use crate::medium::{Extent, MediumError, Rewrite, Stage};
+use crate::{
+    change::{self, PlannedChange},
+    medium::{Extent, MediumError, Stage},
+};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -44,8 +47,11 @@ pub struct Step {
     pub paths: Vec<String>,
     /// Other readings that were possible, for judged steps.
     pub alternatives: Vec<String>,
+    /// Ranges of the volume that are meant to hold the same bytes, such as the copies of a table: what
+    /// is written into one may be named by where it stands in another.
+    pub twins: Vec<Extent>,
     /// What it changed, in offsets of the image.
-    pub rewrites: Vec<Rewrite>,
+    pub changes: Vec<PlannedChange>,
 }
 
 impl Step {
@@ -65,7 +71,8 @@ impl Step {
             mends: mends.iter().map(|entry| entry.code).collect(),
             paths: Vec::new(),
             alternatives: Vec::new(),
-            rewrites: Vec::new(),
+            twins: Vec::new(),
+            changes: Vec::new(),
         }
     }
     /// Names a file that the step concerns.
@@ -96,11 +103,13 @@ impl Steps {
         mut step: Step,
         write: impl FnOnce(&mut Stage<'_, '_>) -> Result<(), MediumError>,
     ) -> Result<(), MediumError> {
-        stage.begin_step();
+        stage.overlay().begin_step();
         write(stage)?;
-        step.rewrites = stage.step_rewrites()?;
-        if !step.rewrites.is_empty() {
-            tracing::debug!(step = step.name, rewrites = step.rewrites.len(), "{}", step.does);
+        let base = stage.place().offset;
+        let twins: Vec<Extent> = step.twins.iter().map(|twin| twin.moved(base)).collect();
+        step.changes = change::of_step(stage.overlay(), &twins)?;
+        if !step.changes.is_empty() {
+            tracing::debug!(step = step.name, changes = step.changes.len(), "{}", step.does);
             self.done.push(step);
         }
         Ok(())
@@ -191,10 +200,4 @@ impl Choices {
         };
         self.wanted.iter().filter(|(n, o)| !fits(n, o)).map(|(n, o)| format!("{n}={o}")).collect()
     }
-}
-
-/// The ranges that a list of rewrites covers.
-pub fn extents_of(rewrites: &[Rewrite]) -> Vec<Extent> {
-    use crate::arith::Sat;
-    rewrites.iter().map(|r| Extent::new(r.offset, r.after.len().wide())).collect()
 }

@@ -1,7 +1,7 @@
 //! A workplace in memory that can be told to fail: for trying what an interrupted apply leaves.
 
 use punchdog_core::{
-    apply::Workplace,
+    apply::{Inspect, Workplace, WriteJournal},
     medium::{Medium, Memory},
     progress::Watch,
 };
@@ -19,6 +19,8 @@ pub struct Bench {
     pub fail_at: Option<u64>,
     /// Changes so far.
     pub changes: u64,
+    /// What happens to the image while it is copied.
+    pub underneath: Option<fn(&mut [u8])>,
 }
 
 impl Bench {
@@ -34,25 +36,39 @@ fn broken() -> io::Error {
 }
 
 impl Workplace for Bench {
-    fn load_journal(&mut self) -> io::Result<Option<Vec<u8>>> {
-        Ok(self.journal.clone())
+    fn journal(&mut self) -> io::Result<Option<Box<dyn Medium>>> {
+        Ok(self.journal.clone().map(|bytes| {
+            let medium: Box<dyn Medium> = Box::new(Memory::new(bytes));
+            medium
+        }))
     }
-    fn save_journal(&mut self, bytes: &[u8]) -> io::Result<()> {
+    fn save_journal(&mut self, write: WriteJournal<'_>) -> io::Result<()> {
         if self.fails() {
             return Err(broken());
         }
-        self.journal = Some(bytes.to_vec());
+        if self.journal.is_some() {
+            return Err(io::ErrorKind::AlreadyExists.into());
+        }
+        let mut bytes = Vec::new();
+        write(&mut bytes)?;
+        self.journal = Some(bytes);
         Ok(())
     }
     fn has_copy(&mut self) -> io::Result<bool> {
         Ok(self.copy.is_some())
     }
-    fn make_copy(&mut self, image: &dyn Medium, _: &dyn Watch) -> io::Result<()> {
+    fn make_copy(&mut self, image: &dyn Medium, inspect: Inspect<'_>, _: &dyn Watch) -> io::Result<()> {
         if self.fails() {
             return Err(broken());
         }
         let length = usize::try_from(image.len()).map_err(io::Error::other)?;
-        self.copy = Some(image.bytes(0, length).map_err(io::Error::other)?);
+        let mut bytes = image.bytes(0, length).map_err(io::Error::other)?;
+        if let Some(change) = self.underneath {
+            change(&mut bytes);
+        }
+        let copy = Memory::new(bytes);
+        inspect(&copy)?;
+        self.copy = Some(copy.bytes().to_vec());
         Ok(())
     }
     fn copy(&mut self) -> io::Result<Box<dyn Medium + '_>> {

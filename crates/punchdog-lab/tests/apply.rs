@@ -1,7 +1,7 @@
 //! Carrying out and undoing, with a medium that fails at every single change in turn.
 
 use punchdog_core::{
-    apply::{self, ApplyError},
+    apply::{self, ApplyError, Standing},
     family::Kind,
     measure::Subject,
     medium::{Extent, Medium, Memory},
@@ -38,7 +38,9 @@ fn job() -> (Vec<u8>, Plan) {
 fn mended(image: &Memory, plan: &Plan) -> (Vec<u8>, u64) {
     let mut bench = Bench::default();
     let applied = apply::apply(plan, image, &mut bench, &Silent).unwrap();
-    assert!(applied.as_planned && applied.measured.sound && !applied.resumed);
+    assert!(applied.as_planned && applied.measured.sound);
+    assert_eq!(applied.standing, Standing::New);
+    assert_eq!(applied.written, plan.outcome.written);
     (bench.copy.unwrap(), bench.changes)
 }
 
@@ -57,7 +59,7 @@ fn an_apply_cut_off_at_any_change_is_finished_by_the_next_one() {
         let applied = apply::apply(&plan, &image, &mut again, &Silent).unwrap();
         assert!(applied.as_planned, "change {fail_at}");
         assert_eq!(again.copy.as_deref(), Some(&whole[..]), "change {fail_at}");
-        resumed += u32::from(applied.resumed);
+        resumed += u32::from(applied.standing != Standing::New);
     }
     assert!(resumed > 5, "most of the cuts leave a copy to go on with");
 }
@@ -71,8 +73,10 @@ fn an_apply_cut_off_at_any_change_can_be_undone() {
         let mut bench = Bench { fail_at: Some(fail_at), ..Bench::default() };
         apply::apply(&plan, &image, &mut bench, &Silent).unwrap_err();
         let mut again = Bench { fail_at: None, ..bench };
-        apply::undo(&mut again).unwrap();
-        assert!(again.copy.is_none_or(|copy| copy == bytes), "change {fail_at}");
+        match apply::undo(&mut again) {
+            Ok(_) => assert_eq!(again.copy.as_deref(), Some(&bytes[..]), "change {fail_at}"),
+            Err(error) => assert!(matches!(error, ApplyError::NoCopy) && again.copy.is_none(), "{error}"),
+        }
     }
 }
 
@@ -84,18 +88,59 @@ fn an_undo_cut_off_can_be_undone_again_or_applied_again() {
     apply::apply(&plan, &image, &mut done, &Silent).unwrap();
     let whole = done.copy.clone();
     for fail_at in 0..6 {
-        let mut bench =
-            Bench { fail_at: Some(fail_at), changes: 0, journal: done.journal.clone(), copy: whole.clone() };
+        let mut bench = Bench {
+            fail_at: Some(fail_at),
+            journal: done.journal.clone(),
+            copy: whole.clone(),
+            ..Bench::default()
+        };
         if apply::undo(&mut bench).is_ok() {
             break;
         }
-        let mut on =
-            Bench { fail_at: None, journal: bench.journal.clone(), copy: bench.copy.clone(), changes: 0 };
+        let mut on = Bench { journal: bench.journal.clone(), copy: bench.copy.clone(), ..Bench::default() };
         apply::apply(&plan, &image, &mut on, &Silent).unwrap();
         assert_eq!(on.copy, whole, "change {fail_at}");
         let mut back = Bench { fail_at: None, ..bench };
         apply::undo(&mut back).unwrap();
         assert_eq!(back.copy.as_deref(), Some(&bytes[..]), "change {fail_at}");
+    }
+}
+
+#[test]
+fn how_the_copy_stood_is_told_apart() {
+    let (bytes, plan) = job();
+    let image = Memory::new(bytes);
+    let mut bench = Bench::default();
+    let standing = |bench: &mut Bench| apply::apply(&plan, &image, bench, &Silent).unwrap().standing;
+    assert_eq!(standing(&mut bench), Standing::New);
+    assert_eq!(standing(&mut bench), Standing::Changed, "applied twice");
+    assert_eq!(apply::undo(&mut bench).unwrap().standing, Standing::Changed);
+    assert_eq!(apply::undo(&mut bench).unwrap().standing, Standing::Unchanged, "undone twice");
+    assert_eq!(standing(&mut bench), Standing::Unchanged, "applied after an undo: nothing was cut off");
+    let mut cut = Bench { fail_at: Some(4), ..Bench::default() };
+    apply::apply(&plan, &image, &mut cut, &Silent).unwrap_err();
+    cut.fail_at = None;
+    assert_eq!(standing(&mut cut), Standing::Partly);
+    cut.copy = None;
+    assert!(matches!(apply::undo(&mut cut), Err(ApplyError::NoCopy)), "no copy, nothing undone");
+}
+
+#[test]
+fn a_copy_of_an_image_that_changed_meanwhile_is_not_kept() {
+    let (bytes, plan) = job();
+    let image = Memory::new(bytes);
+    // In what the plan rests on, and in what it is going to write over.
+    let blows: [fn(&mut [u8]); 2] = [|copy| copy[512 * 6 + 100] ^= 1, |copy| copy[3] ^= 0x20];
+    for change in blows {
+        let mut bench = Bench { underneath: Some(change), ..Bench::default() };
+        let error = apply::apply(&plan, &image, &mut bench, &Silent).unwrap_err();
+        assert!(matches!(error, ApplyError::Workplace { .. }), "{error}");
+        assert!(bench.copy.is_none());
+        bench.underneath = None;
+        assert!(
+            apply::apply(&plan, &image, &mut bench, &Silent).unwrap().as_planned,
+            "the next one succeeds"
+        );
     }
 }
 
@@ -120,6 +165,14 @@ fn nothing_foreign_is_written_over() {
     torn.truncate(torn.len() / 2);
     let mut broken = Bench { copy: bench.copy.clone(), journal: Some(torn), ..Bench::default() };
     assert!(matches!(apply::undo(&mut broken), Err(ApplyError::BadJournal)));
+    // Anything else in the journal's place stays as it is, whether there is a copy or not.
+    for stranger in [&b"notes of a stranger"[..], &[], &bench.journal.clone().unwrap()[..40]] {
+        let mut other = Bench { journal: Some(stranger.to_vec()), ..Bench::default() };
+        let error = apply::apply(&plan, &image, &mut other, &Silent).unwrap_err();
+        assert!(matches!(error, ApplyError::OtherJournal), "{error}");
+        assert_eq!(other.journal.as_deref(), Some(stranger));
+        assert!(other.copy.is_none());
+    }
 }
 
 #[test]

@@ -6,14 +6,15 @@ use crate::{
     page::{self, Page},
     trouble::{Trouble, Verdict},
     watch::Screen,
-    workplace::{Files, journal_path},
+    workplace::{Files, clear_left_over, journal_path},
 };
 use punchdog_core::{
-    apply::{self, ApplyError},
+    apply::{self, ApplyError, Standing},
     medium::Medium,
     plan::{Plan, PlanError},
 };
 use serde_json::json;
+use std::path::Path;
 
 /// Bytes of a plan file at most: a plan names ranges, not volumes.
 const PLAN_LIMIT: u64 = 1 << 30;
@@ -21,7 +22,8 @@ const PLAN_LIMIT: u64 = 1 << 30;
 pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
     let plan = read_plan(given)?;
     let image = choose::open(&given.image)?;
-    let mut files = Files::new(&given.copy, Some(&given.image))?;
+    let mut files = Files::new(&given.copy, Some(&given.image), Some(&given.plan))?;
+    clear_left_over(given.copy.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new(".")));
     let screen = Screen::of_bytes();
     let done = apply::apply(&plan, &image, &mut files, &screen);
     drop(screen);
@@ -29,13 +31,13 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
     let fine = applied.as_planned;
     if args.json {
         json::print(&json!({
-            "schema": "punchdog.apply/1",
+            "schema": "punchdog.apply/2",
             "image": json::image(&given.image, image.len()),
             "copy": given.copy.display().to_string(),
             "journal": journal_path(&given.copy).display().to_string(),
-            "changed_bytes": applied.changed,
-            "changed_ranges": applied.ranges,
-            "finished_an_earlier_apply": applied.resumed,
+            "written_bytes": applied.written.bytes,
+            "written_places": applied.written.places,
+            "finished_an_earlier_apply": applied.standing == Standing::Partly,
             "as_planned": fine,
             "outcome": applied.measured,
         }))?;
@@ -50,13 +52,18 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
     };
     page.head(&name, verdict, style);
     page.gap();
-    if applied.resumed {
-        page.say("An earlier apply had been cut off; it is finished now.");
+    match applied.standing {
+        Standing::New => {}
+        Standing::Unchanged => {
+            page.say("A copy of this plan was there without its changes; they are made now.");
+        }
+        Standing::Partly => page.say("An earlier apply had been cut off; it is finished now."),
+        Standing::Changed => page.say("The copy had these changes already; it was looked at again."),
     }
     page.say(&format!(
-        "{} written in {}. The image was not touched; the old bytes are kept in {}.",
-        page::size(applied.changed),
-        page::count(applied.ranges as u64, "place", "places"),
+        "The copy differs from the image in {}, in {}. The image was not touched; the old bytes are kept in {}.",
+        page::size(applied.written.bytes),
+        page::count(applied.written.places, "place", "places"),
         page::word(&journal_path(&given.copy)),
     ));
     if fine {

@@ -1,7 +1,7 @@
 //! Every argument and its help, once: completions and the manual page are made from here too.
 
 use clap::{Args as Group, CommandFactory, Parser, Subcommand, ValueEnum};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use tracing_subscriber::EnvFilter;
 
 /// Finds out why a volume image does not mount, and mends a copy of it.
@@ -106,8 +106,16 @@ pub(crate) struct Explain {
     #[command(flatten)]
     pub(crate) target: Target,
     /// Bytes in a logical sector of the device that the volume will be on.
-    #[arg(long, value_name = "BYTES", default_value_t = 512)]
+    #[arg(long, value_name = "BYTES", default_value_t = 512, value_parser = sector)]
     pub(crate) sector: u32,
+}
+
+/// The logical sector sizes that storage has.
+fn sector(text: &str) -> Result<u32, String> {
+    match text.parse() {
+        Ok(bytes @ (512 | 1024 | 2048 | 4096)) => Ok(bytes),
+        _ => Err("a sector has 512, 1024, 2048 or 4096 bytes".to_owned()),
+    }
 }
 
 #[derive(Debug, Group)]
@@ -225,20 +233,51 @@ pub(crate) struct Completions {
 }
 
 impl Completions {
-    pub(crate) fn print(&self) {
-        clap_complete::generate(self.shell, &mut Args::command(), "punchdog", &mut std::io::stdout());
+    pub(crate) fn print(&self) -> std::io::Result<()> {
+        let mut text = Vec::new();
+        clap_complete::generate(self.shell, &mut Args::command(), "punchdog", &mut text);
+        put(&text)
+    }
+}
+
+/// Writes on standard output; whoever reads only the beginning is served too.
+fn put(text: &[u8]) -> std::io::Result<()> {
+    use std::io::Write;
+    let mut out = std::io::stdout().lock();
+    match out.write_all(text).and_then(|()| out.flush()) {
+        Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
+        other => other,
     }
 }
 
 /// Prints the manual page, all commands in one.
 pub(crate) fn manual() -> std::io::Result<()> {
-    let mut out = std::io::stdout();
+    let mut out = Vec::new();
     let command = Args::command();
     clap_mangen::Man::new(command.clone()).render(&mut out)?;
     for sub in command.get_subcommands().filter(|sub| !sub.is_hide_set()) {
         clap_mangen::Man::new(sub.clone()).title(format!("punchdog-{}", sub.get_name())).render(&mut out)?;
     }
-    Ok(())
+    put(&out)
+}
+
+impl Command {
+    /// The file that the work is about.
+    pub(crate) fn subject(&self) -> Option<&Path> {
+        match self {
+            Self::Scout(given) => Some(&given.image),
+            Self::Check(given) => Some(&given.target.image),
+            Self::Explain(given) => Some(&given.target.image),
+            Self::Fields(given) => Some(&given.target.image),
+            Self::Files(given) => Some(&given.target.image),
+            Self::Salvage(given) => Some(&given.target.image),
+            Self::Plan(given) => Some(&given.target.image),
+            Self::Apply(given) => Some(&given.copy),
+            Self::Undo(given) => Some(&given.copy),
+            Self::Demo(given) => Some(&given.dir),
+            Self::Completions(_) | Self::Manual => None,
+        }
+    }
 }
 
 impl Args {

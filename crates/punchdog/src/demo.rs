@@ -2,6 +2,7 @@
 
 use crate::{
     args::{Args, Demo},
+    json,
     page::{self, Page},
     trouble::{Trouble, Verdict},
 };
@@ -13,7 +14,13 @@ use punchdog_core::{
     progress::Silent,
 };
 use punchdog_lab::{canvas::write_with_holes, faults::Patient, station};
-use std::{collections::BTreeMap, io::Write, path::Path, process::Command};
+use serde_json::json;
+use std::{
+    collections::BTreeMap,
+    io::Write,
+    path::Path,
+    process::{Command, Stdio},
+};
 
 pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
     let dir = &given.dir;
@@ -45,7 +52,9 @@ pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
     page.line(&format!("  in {}; beside each patient its sound twin, *.sound.img", page::word(dir)));
     page.gap();
     page.say("The job on the nest camera's card:");
-    page.print()?;
+    if !args.json {
+        page.print()?;
+    }
     let job: [(&[&str], i32); 7] = [
         (&["scout", "nest-camera.img"], 1),
         (&["check", "nest-camera.img"], 1),
@@ -68,13 +77,15 @@ pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
     for (words, expected) in job {
         step(args, dir, words, expected)?;
     }
-    verify(&dir.join("nest-camera.mended.img"), &camera.sound)
+    verify(args, dir, &job, &camera.sound)
 }
 
 /// Runs one command of the job in the folder, and shows what it prints.
 fn step(args: &Args, dir: &Path, words: &[&str], expected: i32) -> anyhow::Result<()> {
-    anstream::println!("\n{S}$ punchdog {}{S:#}\n", words.join(" "), S = page::STRONG);
-    std::io::stdout().flush()?;
+    if !args.json {
+        anstream::println!("\n{S}$ punchdog {}{S:#}\n", words.join(" "), S = page::STRONG);
+        std::io::stdout().flush()?;
+    }
     let color = match args.color {
         crate::args::Color::Auto
             if anstream::AutoStream::choice(&std::io::stdout()) == anstream::ColorChoice::Never =>
@@ -88,6 +99,7 @@ fn step(args: &Args, dir: &Path, words: &[&str], expected: i32) -> anyhow::Resul
         .args(words)
         .args(["--color", color])
         .current_dir(dir)
+        .stdout(if args.json { Stdio::null() } else { Stdio::inherit() })
         .status()
         .context("the program cannot start itself")?;
     if status.code() != Some(expected) {
@@ -100,17 +112,27 @@ fn step(args: &Args, dir: &Path, words: &[&str], expected: i32) -> anyhow::Resul
 }
 
 /// Holds every file on the mended copy against the sound twin.
-fn verify(copy: &Path, sound: &Patient) -> anyhow::Result<Verdict> {
-    let image = FileImage::open(copy)?;
+fn verify(args: &Args, dir: &Path, job: &[(&[&str], i32)], sound: &Patient) -> anyhow::Result<Verdict> {
+    let image = FileImage::open(&dir.join("nest-camera.mended.img"))?;
     let volume = family::recognise(&image, &Silent)?.context("the mended copy holds no volume")?;
     let files = volume.files(&image, Wanted::default(), &Silent)?;
     let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
     let found: BTreeMap<&str, String> = whole.map(|file| (file.path.as_str(), file.sha256(&image))).collect();
     let made: Vec<_> = sound.live().filter(|made| !made.folder).collect();
     let back = made.iter().filter(|made| found.get(made.path.as_str()) == Some(&made.sha256)).count();
+    let fine = back == made.len() && found.len() == made.len();
+    if args.json {
+        json::print(&json!({
+            "schema": "punchdog.demo/1",
+            "folder": dir.display().to_string(),
+            "job": job.iter().map(|(words, status)| json!({ "words": words, "status": status })).collect::<Vec<_>>(),
+            "files": made.len(),
+            "files_back": back,
+        }))?;
+        return Ok(Verdict::of(fine));
+    }
     let mut page = Page::new();
     page.gap();
-    let fine = back == made.len() && found.len() == made.len();
     let style = if fine { page::GOOD } else { page::BAD };
     page.head(
         "nest-camera.mended.img, held against its sound twin",

@@ -168,9 +168,10 @@ fn host(page: &mut Page, host: &HostForecast) {
 
 /// A few bytes with what they show.
 fn bytes(page: &mut Page, exhibit: &Exhibit, base: u64) {
-    let words: Vec<String> = exhibit.bytes.iter().take(8).map(|byte| format!("{byte:02X}")).collect();
-    let more = if exhibit.bytes.len() > 8 { " …" } else { "" };
+    let shown = if page.width() < 80 { 4 } else { 8 };
+    let words: Vec<String> = exhibit.bytes.iter().take(shown).map(|byte| format!("{byte:02X}")).collect();
+    let more = if exhibit.bytes.len() > shown { " …" } else { "" };
     let place = format!("{:<14}{:#08x}", exhibit.place, exhibit.offset + base);
-    let left = format!("{place}  {:<25}", format!("{}{more}", words.join(" ")));
+    let left = format!("{place}  {:<w$}", format!("{}{more}", words.join(" ")), w = shown * 3 + 1);
     page.beside(page::columns(&left) + 4, &left, page::FAINT, &exhibit.note);
 }

@@ -65,7 +65,7 @@ fn structure(page: &mut Page, group: &FieldGroup, base: u64) {
         Some(at) => format!("second copy at byte {}", at + base),
         None => "no second copy".to_owned(),
     };
-    page.line(&format!("{}, at byte {}; {second}", group.title, group.offset + base));
+    page.say(&format!("{}, at byte {}; {second}", group.title, group.offset + base));
     let with_backup = group.backup_offset.is_some();
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);

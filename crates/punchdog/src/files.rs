@@ -115,11 +115,8 @@ fn text(
         let size = if file.folder { "folder".to_owned() } else { page::size(file.size) };
         let when = file.modified.map_or(" ".repeat(16), |time| time.strftime("%Y-%m-%d %H:%M").to_string());
         let slash = if file.folder { "/" } else { "" };
-        page.line(&format!(
-            "  {style}{:<8}{style:#} {size:>11}  {when}  {}{slash}",
-            file.state.name(),
-            page::clean(&file.path)
-        ));
+        let about = format!("{size:>11}  {when}");
+        page.file(file.state.name(), style, &about, &format!("{}{slash}", file.path));
         if let Some(note) = &file.note {
             page.under_faint(40, note);
         }

@@ -1,21 +1,81 @@
 //! What the JSON documents share.
 
+use crate::page;
 use punchdog_core::{
     finding::Finding,
     medium::Extent,
     partition::{Place, Scouting},
 };
-use serde_json::{Value, json};
-use std::path::Path;
+use serde::Serialize;
+use serde_json::{
+    Value, json,
+    ser::{Formatter, PrettyFormatter},
+};
+use std::{
+    io::{self, Write as _},
+    path::Path,
+};
 
 /// Prints one document on standard output.
-pub(crate) fn print(document: &Value) -> anyhow::Result<()> {
-    use std::io::Write;
-    let mut out = std::io::stdout().lock();
-    let text = serde_json::to_string_pretty(document)?;
-    match writeln!(out, "{text}") {
-        Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
+pub(crate) fn print(document: &impl Serialize) -> anyhow::Result<()> {
+    let mut out = io::BufWriter::new(io::stdout().lock());
+    // A document that cannot be written because nobody reads on is no trouble of ours.
+    match write(&mut out, document).and_then(|()| out.flush()) {
+        Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
         other => Ok(other?),
+    }
+}
+
+/// Writes one document with a line feed behind it.
+pub(crate) fn write(out: &mut dyn io::Write, document: &impl Serialize) -> io::Result<()> {
+    let mut serializer = serde_json::Serializer::with_formatter(&mut *out, Escaping::default());
+    document.serialize(&mut serializer)?;
+    out.write_all(b"\n")
+}
+
+/// Indented as usual, but for characters that a terminal obeys or does not show: these are escaped, so
+/// that a document can be looked at.
+#[derive(Default)]
+struct Escaping(PrettyFormatter<'static>);
+
+impl Formatter for Escaping {
+    fn write_string_fragment<W: ?Sized + io::Write>(&mut self, out: &mut W, text: &str) -> io::Result<()> {
+        let mut rest = text;
+        while let Some((at, odd)) = rest.char_indices().find(|(_, c)| page::is_unseen(*c)) {
+            out.write_all(&rest.as_bytes()[..at])?;
+            for unit in odd.encode_utf16(&mut [0; 2]) {
+                write!(out, "\\u{unit:04x}")?;
+            }
+            rest = &rest[at + odd.len_utf8()..];
+        }
+        out.write_all(rest.as_bytes())
+    }
+    fn begin_array<W: ?Sized + io::Write>(&mut self, out: &mut W) -> io::Result<()> {
+        self.0.begin_array(out)
+    }
+    fn end_array<W: ?Sized + io::Write>(&mut self, out: &mut W) -> io::Result<()> {
+        self.0.end_array(out)
+    }
+    fn begin_array_value<W: ?Sized + io::Write>(&mut self, out: &mut W, first: bool) -> io::Result<()> {
+        self.0.begin_array_value(out, first)
+    }
+    fn end_array_value<W: ?Sized + io::Write>(&mut self, out: &mut W) -> io::Result<()> {
+        self.0.end_array_value(out)
+    }
+    fn begin_object<W: ?Sized + io::Write>(&mut self, out: &mut W) -> io::Result<()> {
+        self.0.begin_object(out)
+    }
+    fn end_object<W: ?Sized + io::Write>(&mut self, out: &mut W) -> io::Result<()> {
+        self.0.end_object(out)
+    }
+    fn begin_object_key<W: ?Sized + io::Write>(&mut self, out: &mut W, first: bool) -> io::Result<()> {
+        self.0.begin_object_key(out, first)
+    }
+    fn begin_object_value<W: ?Sized + io::Write>(&mut self, out: &mut W) -> io::Result<()> {
+        self.0.begin_object_value(out)
+    }
+    fn end_object_value<W: ?Sized + io::Write>(&mut self, out: &mut W) -> io::Result<()> {
+        self.0.end_object_value(out)
     }
 }
 

@@ -25,17 +25,34 @@ use std::process::ExitCode;
 use trouble::Verdict;
 
 fn main() -> ExitCode {
-    let args = Args::parse();
+    let args = match Args::try_parse() {
+        Ok(args) => args,
+        Err(error) => return misused(&error),
+    };
     args.start();
     let result = run(&args);
     match result {
         Ok(Verdict::Fine) => ExitCode::SUCCESS,
         Ok(Verdict::NotSound) => ExitCode::from(1),
         Err(error) => {
-            trouble::report(&error);
+            trouble::report(&error, args.command.subject(), args.json);
             ExitCode::from(2)
         }
     }
+}
+
+/// Arguments that make no sense: also one JSON document, where that was asked for.
+fn misused(error: &clap::Error) -> ExitCode {
+    let wants_json = std::env::args_os().any(|word| word == "--json");
+    if wants_json && error.use_stderr() {
+        let text = error.to_string();
+        let first = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
+        trouble::say(first, "punchdog --help lists the commands and their arguments", true);
+    } else {
+        // Whoever read the help may have seen enough.
+        let _ = error.print();
+    }
+    ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(2))
 }
 
 fn run(args: &Args) -> anyhow::Result<Verdict> {
@@ -51,7 +68,7 @@ fn run(args: &Args) -> anyhow::Result<Verdict> {
         Command::Undo(given) => undo::run(args, given),
         Command::Demo(given) => demo::run(args, given),
         Command::Completions(given) => {
-            given.print();
+            given.print()?;
             Ok(Verdict::Fine)
         }
         Command::Manual => {

@@ -15,17 +15,28 @@ pub(crate) const STRONG: Style = Style::new().bold();
 /// What is of second rank.
 pub(crate) const FAINT: Style = Style::new().dimmed();
 
-/// Columns there are: those of the terminal between 60 and 120, 100 where there is none.
+/// Columns there are: those that COLUMNS or the terminal says, between 40 and 120; 100 where neither
+/// does.
 pub(crate) fn width() -> usize {
-    terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0)).clamp(60, 120)
+    let said = std::env::var("COLUMNS").ok().and_then(|text| text.parse().ok());
+    let asked = || terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
+    said.or_else(asked).unwrap_or(100).clamp(40, 120)
 }
 
-/// Text without control characters and without those that change the direction of writing.
+/// True for what a terminal obeys, or does not show, or shows in another order: control characters (C1
+/// ones too), separators of lines, marks of direction, characters without width, tags.
+pub(crate) fn is_unseen(c: char) -> bool {
+    c.is_control()
+        || matches!(c,
+            '\u{AD}' | '\u{61C}' | '\u{180E}' | '\u{200B}' | '\u{200E}' | '\u{200F}' | '\u{2028}'..='\u{202E}'
+            | '\u{2060}'..='\u{206F}' | '\u{FEFF}' | '\u{FFF9}'..='\u{FFFB}' | '\u{E0000}'..='\u{E007F}')
+}
+
+/// Text without characters that speak to a terminal instead of to a person.
 pub(crate) fn clean(text: &str) -> String {
     let mut safe = String::with_capacity(text.len());
     for c in text.chars() {
-        let turns = matches!(c, '\u{200E}' | '\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2066}'..='\u{2069}' | '\u{FEFF}');
-        if c.is_control() || turns {
+        if is_unseen(c) {
             safe.extend(c.escape_unicode());
         } else {
             safe.push(c);
@@ -70,6 +81,9 @@ pub(crate) fn style(weight: Weight) -> Style {
     }
 }
 
+/// Columns that text beside something needs.
+const ROOM: usize = 26;
+
 /// A page in the making, printed at the end.
 pub(crate) struct Page {
     text: String,
@@ -89,6 +103,7 @@ impl Page {
     pub(crate) fn head(&mut self, what: &str, verdict: &str, style: Style) {
         let gap = self.width.saturating_sub(columns(what) + columns(verdict)).max(2);
         if columns(what) + columns(verdict) + 2 > self.width {
+            let (what, verdict) = (wrap(what, self.width, 0), wrap(verdict, self.width, 0));
             let _ = writeln!(self.text, "{STRONG}{what}{STRONG:#}\n{style}{verdict}{style:#}");
         } else {
             let _ =
@@ -109,17 +124,45 @@ impl Page {
     }
     /// `left`, padded to `at` columns and styled, then `text` wrapped beside it.
     pub(crate) fn beside(&mut self, at: usize, left: &str, style: Style, text: &str) {
+        if self.narrow(at.max(columns(left) + 3)) {
+            let _ = writeln!(self.text, "  {style}{}{style:#}", wrap(left.trim_end(), self.width, 2));
+            if !text.is_empty() {
+                self.under(at, text);
+            }
+            return;
+        }
         let gap = " ".repeat(at.saturating_sub(columns(left) + 2).max(1));
         let _ = writeln!(self.text, "  {style}{left}{style:#}{gap}{}", wrap(&clean(text), self.width, at));
     }
     /// Text wrapped at column `at`.
     pub(crate) fn under(&mut self, at: usize, text: &str) {
+        let at = self.indent(at);
         let _ = writeln!(self.text, "{}{}", " ".repeat(at), wrap(&clean(text), self.width, at));
+    }
+    /// True when text at this column would have no room.
+    fn narrow(&self, at: usize) -> bool {
+        at + ROOM > self.width
+    }
+    /// Where text that belongs at this column goes.
+    fn indent(&self, at: usize) -> usize {
+        if self.narrow(at) { 6 } else { at }
     }
     /// The same, in the second rank.
     pub(crate) fn under_faint(&mut self, at: usize, text: &str) {
+        let at = self.indent(at);
         let wrapped = wrap(&clean(text), self.width, at);
         let _ = writeln!(self.text, "{}{FAINT}{wrapped}{FAINT:#}", " ".repeat(at));
+    }
+    /// A line of a list of files: what is said of it, then its path.
+    pub(crate) fn file(&mut self, state: &str, style: Style, about: &str, path: &str) {
+        let at = 11 + columns(about) + 2;
+        let left = format!("  {style}{state:<8}{style:#} {about}");
+        if self.narrow(at) {
+            let _ = writeln!(self.text, "{}", left.trim_end());
+            self.under(at, path);
+        } else {
+            let _ = writeln!(self.text, "{left}  {}", wrap(&clean(path), self.width, at));
+        }
     }
     /// The next commands, with why.
     pub(crate) fn next(&mut self, steps: &[(String, &str)]) {
@@ -135,6 +178,7 @@ impl Page {
                     " ".repeat(longest - columns(command))
                 );
             } else {
+                let why = wrap(why, self.width, 9);
                 let _ = writeln!(self.text, "\n         {FAINT}{why}{FAINT:#}");
             }
         }
@@ -169,6 +213,7 @@ mod tests {
     #[test]
     fn text_from_an_image_cannot_speak_to_the_terminal() {
         assert_eq!(clean("a\x1b[31mb\u{202E}c\n"), "a\\u{1b}[31mb\\u{202e}c\\u{a}");
+        assert_eq!(clean("\u{85}\u{200B}\u{2028}x"), "\\u{85}\\u{200b}\\u{2028}x");
         assert_eq!(clean("Möwen 文字"), "Möwen 文字");
     }
 
@@ -183,7 +228,13 @@ mod tests {
 
     #[test]
     fn no_line_is_wider_than_the_page() {
-        let mut page = Page { text: String::new(), width: 100 };
+        for width in [40, 60, 80, 100] {
+            within(width);
+        }
+    }
+
+    fn within(width: usize) {
+        let mut page = Page { text: String::new(), width };
         page.head("card.img · FAT32 · 64 MiB · \"NESTCAM\"", "does not mount", BAD);
         page.say(&"a long sentence of many words ".repeat(20));
         page.beside(24, "fat/boot-gone", BAD, &"what is so and what should be so ".repeat(9));
@@ -192,7 +243,8 @@ mod tests {
             "repair: exact, no file changes",
         )]);
         for line in anstream::adapter::strip_str(&page.text).to_string().lines() {
-            assert!(columns(line) <= 100, "{} columns: {line}", columns(line));
+            let fits = columns(line) <= width || line.contains("punchdog ");
+            assert!(fits, "{} columns: {line}", columns(line));
         }
     }
 }

@@ -15,7 +15,11 @@ use punchdog_core::{
     plan::{self, Plan, PlanError},
     step::Provenance,
 };
-use std::{collections::BTreeMap, path::Path};
+use std::{
+    collections::BTreeMap,
+    io::{Read, Write},
+    path::Path,
+};
 
 /// Files of one fate that are named.
 const NAMED: usize = 8;
@@ -27,7 +31,7 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
     let screen = Screen::new();
     let (subject, title, again) = subject(&image, given, &screen)?;
     if let Some(out) = &given.out {
-        must_be_free(out, path, given.replace)?;
+        must_be_free(out, given.replace)?;
     }
     let built = plan::build(&image, &path.display().to_string(), subject, wanted, &screen);
     drop(screen);
@@ -42,10 +46,10 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
         other => other.into(),
     })?;
     if let Some(out) = &given.out {
-        write(&plan, out)?;
+        write(&plan, out, given.replace)?;
     }
     if args.json {
-        json::print(&serde_json::to_value(&plan)?)?;
+        json::print(&plan)?;
     } else {
         text(&plan, given, &title, &again)?;
     }
@@ -85,29 +89,61 @@ fn answers(list: &[String]) -> anyhow::Result<BTreeMap<String, String>> {
     Ok(wanted)
 }
 
-fn must_be_free(out: &Path, image: &Path, replace: bool) -> anyhow::Result<()> {
-    if same_file::is_same_file(out, image).unwrap_or(false) {
-        return Err(Trouble::with("the plan would overwrite the image", "name another file with --out"));
-    }
-    if out.exists() && !replace {
+/// Refuses a place where something stands that is no plan of ours, or that was not said to be
+/// replaced.
+fn must_be_free(out: &Path, replace: bool) -> anyhow::Result<()> {
+    let name = out.display();
+    let Ok(about) = out.symlink_metadata() else { return Ok(()) };
+    if !about.is_file() {
         return Err(Trouble::with(
-            format!("{} is already there", out.display()),
-            "name another file, or add --replace",
+            format!("{name} is not a file: a plan is never written over a folder, a device or a link"),
+            "name another file with --out",
+        ));
+    }
+    if !replace {
+        return Err(Trouble::with(
+            format!("{name} is already there"),
+            "name another file, or add --replace if it is a plan that may go",
+        ));
+    }
+    if !is_plan(out) {
+        return Err(Trouble::with(
+            format!("{name} is no plan of ours, and is left alone"),
+            "name another file with --out; --replace replaces plans only",
         ));
     }
     Ok(())
 }
 
+/// True for a file that begins as our plans do.
+fn is_plan(path: &Path) -> bool {
+    let mut start = Vec::new();
+    let read = std::fs::File::open(path).and_then(|file| file.take(256).read_to_end(&mut start));
+    let start: String = String::from_utf8_lossy(&start).split_whitespace().collect();
+    read.is_ok() && start.starts_with("{\"schema\":\"punchdog.plan/")
+}
+
 /// Writes the plan whole or not at all.
-fn write(plan: &Plan, out: &Path) -> anyhow::Result<()> {
+fn write(plan: &Plan, out: &Path, replace: bool) -> anyhow::Result<()> {
     let trouble = |error: std::io::Error| {
         Trouble::with(
             format!("the plan cannot be written to {}: {error}", out.display()),
             "name a place that can be written, with --out",
         )
     };
-    let text = plan.to_json() + "\n";
-    crate::workplace::write_whole(out, text.as_bytes()).map_err(trouble)
+    // What stands there may have changed while the plan was made.
+    must_be_free(out, replace)?;
+    let put = |file: &mut std::fs::File| {
+        let mut writer = std::io::BufWriter::new(file);
+        json::write(&mut writer, plan)?;
+        writer.flush()
+    };
+    let done = if replace && out.exists() {
+        crate::workplace::replace(out, put)
+    } else {
+        crate::workplace::write_new(out, put)
+    };
+    done.map_err(trouble)
 }
 
 fn provenance(value: Provenance) -> anstyle::Style {

@@ -24,6 +24,9 @@ pub(crate) fn run(args: &Args, given: &Scout) -> anyhow::Result<Verdict> {
         seen.volumes.iter().all(|place| !place.boot_gone && place.extent.offset + place.bytes <= image.len());
     let faults = seen.findings.iter().any(|finding| finding.weight != Weight::Remark);
     let fine = whole && !faults;
+    if seen.volumes.is_empty() && seen.strangers.is_empty() {
+        return Err(choose::nothing(&given.image, &image, &seen));
+    }
     if args.json {
         let volumes: Vec<_> =
             seen.volumes.iter().enumerate().map(|(n, place)| json::place(n + 1, place)).collect();
@@ -36,13 +39,8 @@ pub(crate) fn run(args: &Args, given: &Scout) -> anyhow::Result<Verdict> {
             "blank": seen.blank.map(|blank| format!("{blank:?}").to_lowercase()),
             "findings": seen.findings.iter().map(|f| json::finding(f, 0)).collect::<Vec<_>>(),
         }))?;
-    } else if seen.volumes.is_empty() && seen.strangers.is_empty() {
-        return Err(choose::nothing(&given.image, &image, &seen));
     } else {
         text(&given.image, image.len(), &seen, fine)?;
-    }
-    if seen.volumes.is_empty() && seen.strangers.is_empty() {
-        return Ok(Verdict::NotSound);
     }
     Ok(Verdict::of(fine))
 }

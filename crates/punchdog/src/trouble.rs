@@ -1,7 +1,7 @@
 //! How a command ends: fine, not sound, or in trouble, with what to do next.
 
 use crate::page;
-use std::fmt;
+use std::{fmt, path::Path};
 
 /// The answer of a command that could do its work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -41,8 +41,9 @@ impl fmt::Display for Trouble {
 
 impl std::error::Error for Trouble {}
 
-/// Prints an error on standard error: what, why, and the next step.
-pub(crate) fn report(error: &anyhow::Error) {
+/// Prints an error: what, why, and the next step. On standard error for people; with `json` as the
+/// one document on standard output.
+pub(crate) fn report(error: &anyhow::Error, of: Option<&Path>, json: bool) {
     let mut text = String::new();
     for (number, cause) in error.chain().enumerate() {
         let line = page::clean(&cause.to_string());
@@ -52,21 +53,38 @@ pub(crate) fn report(error: &anyhow::Error) {
             text = format!("{text}: {line}");
         }
     }
+    // Whose error it is: a script runs over many images.
+    if let Some(path) = of.map(|path| page::clean(&path.display().to_string()))
+        && error.downcast_ref::<Trouble>().is_none()
+        && !text.contains(&path)
+    {
+        text = format!("{path}: {text}");
+    }
+    let next = match error.downcast_ref::<Trouble>() {
+        Some(trouble) => trouble.next.clone(),
+        None => "run it again with -v to see what was being read".to_owned(),
+    };
+    say(&text, &next, json);
+}
+
+/// Prints an error in either form.
+pub(crate) fn say(text: &str, next: &str, json: bool) {
+    if json {
+        let document = serde_json::json!({ "schema": "punchdog.error/1", "error": text, "next": [next] });
+        let _ = crate::json::print(&document);
+        return;
+    }
     let width = page::width();
     anstream::eprintln!(
         "{}punchdog:{} {}",
         page::BAD.render(),
         page::BAD.render_reset(),
-        page::wrap(&text, width, 10)
+        page::wrap(text, width, 10)
     );
-    let next = match error.downcast_ref::<Trouble>() {
-        Some(trouble) => trouble.next.clone(),
-        None => "run it again with -v to see what was being read".to_owned(),
-    };
     anstream::eprintln!(
         "{}Next{}      {}",
         page::STRONG.render(),
         page::STRONG.render_reset(),
-        page::wrap(&next, width, 10)
+        page::wrap(next, width, 10)
     );
 }

@@ -7,33 +7,41 @@ use crate::{
     trouble::{Trouble, Verdict},
     workplace::{Files, journal_path},
 };
-use punchdog_core::apply;
+use punchdog_core::apply::{self, ApplyError, Standing};
 use serde_json::json;
 
 pub(crate) fn run(args: &Args, given: &Undo) -> anyhow::Result<Verdict> {
-    let mut files = Files::new(&given.copy, None)?;
-    let (ranges, bytes) = apply::undo(&mut files).map_err(|error| {
-        Trouble::with(
-            error.to_string(),
-            "the image itself was never changed: a new copy can be made from it with punchdog apply",
-        )
+    let mut files = Files::new(&given.copy, None, None)?;
+    let undone = apply::undo(&mut files).map_err(|error| {
+        let next = match error {
+            ApplyError::NoCopy => "check the name: undo wants the copy that punchdog apply made",
+            _ => "the image itself was never changed: a new copy can be made from it with punchdog apply",
+        };
+        Trouble::with(format!("{}: {error}", given.copy.display()), next)
     })?;
+    let (bytes, places) = (undone.restored.bytes, undone.restored.places);
+    let before = undone.standing == Standing::Unchanged;
     if args.json {
         json::print(&json!({
-            "schema": "punchdog.undo/1",
+            "schema": "punchdog.undo/2",
             "copy": given.copy.display().to_string(),
-            "restored_ranges": ranges,
             "restored_bytes": bytes,
+            "restored_places": places,
+            "stood_so_before": before,
         }))?;
         return Ok(Verdict::Fine);
     }
     let mut page = Page::new();
-    page.head(&page::clean(&given.copy.display().to_string()), "as the image was", page::GOOD);
+    page.head(&page::clean(&given.copy.display().to_string()), "the old bytes are back", page::GOOD);
     page.gap();
+    let what = format!("{} in {}", page::size(bytes), page::count(places, "place", "places"));
+    page.say(&if before {
+        format!("The old bytes, {what}, stood there already: nothing had to be put back.")
+    } else {
+        format!("{what} put back, as the image had them.")
+    });
     page.say(&format!(
-        "{} put back in {}. The journal {} stays, so that the same plan can be applied again.",
-        page::size(bytes),
-        page::count(ranges as u64, "place", "places"),
+        "Only these places were looked at. What somebody else changed elsewhere in the copy is as they left it. The journal {} stays, so that the same plan can be applied again.",
         page::word(&journal_path(&given.copy)),
     ));
     page.print()?;

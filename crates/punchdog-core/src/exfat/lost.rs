@@ -9,11 +9,11 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::{End, walk_own},
+    chain::{End, run_of, walk_own},
+    clusters::ClusterSet,
     content,
     medium::Extent,
 };
-use fixedbitset::FixedBitSet;
 
 /// Clusters that are looked at for lost folders.
 const SEARCHED: usize = 1 << 20;
@@ -59,12 +59,11 @@ impl Surveyor<'_> {
         }
         let g = self.out.geometry;
         let mut starts = Vec::new();
-        let mut candidates = self.out.claimed.clone();
-        candidates.toggle_range(..);
+        let mut candidates = self.out.claimed.complement();
         if believed {
             candidates.intersect_with(&self.out.used);
         }
-        let all = candidates.count_ones(..).min(SEARCHED).wide();
+        let all = candidates.count().min(SEARCHED).wide();
         let candidates = candidates.ones().map(Sat::narrow).filter(|cluster| g.has(*cluster)).take(SEARCHED);
         for (number, cluster) in candidates.enumerate() {
             if number.is_multiple_of(1024) {
@@ -93,13 +92,13 @@ impl Surveyor<'_> {
             return;
         }
         // Not the middle of another folder, and not what a set in another one names.
-        let mut inner = FixedBitSet::with_capacity(g.last_cluster().plus(1).size());
+        let mut inner = ClusterSet::with_capacity(g.last_cluster().plus(1).size());
         let mut lengths = Vec::new();
         for start in &starts {
             let walk = self.walk(*start, None);
             let chained = walk.end == End::Proper && walk.meets.is_none() && walk.length > 1;
             let runs = if chained { walk.runs } else { vec![(*start, self.folder_run(*start))] };
-            for cluster in runs.iter().flat_map(|(first, count)| (*first..).take(count.size())).skip(1) {
+            for cluster in runs.iter().flat_map(|(first, count)| run_of(*first, *count)).skip(1) {
                 inner.insert(cluster.size());
             }
             // In free space a folder that was deleted and written over in part looks the same; what
@@ -137,7 +136,7 @@ impl Surveyor<'_> {
 
     /// A bitmap that has most of what files and folders claim as free says nothing of the rest.
     fn bitmap_believed(&self) -> bool {
-        let claimed = self.out.claimed.count_ones(..);
+        let claimed = self.out.claimed.count();
         let denied = self.out.claimed.difference(&self.out.used).count();
         !self.out.bitmap.bytes.is_empty() && denied.times(2) < claimed
     }
@@ -146,8 +145,8 @@ impl Surveyor<'_> {
     pub(super) fn find_lost(&mut self) {
         let (open, pointed) = self.pointed();
         let mut taken = self.out.claimed.clone();
-        let mut scratch = FixedBitSet::with_capacity(taken.len());
-        let all = open.count_ones(..).wide();
+        let mut scratch = ClusterSet::with_capacity(taken.len());
+        let all = open.count().wide();
         for (number, cluster) in open.ones().map(Sat::narrow).enumerate() {
             if taken.contains(cluster.size()) {
                 continue;
@@ -188,7 +187,7 @@ impl Surveyor<'_> {
     }
 
     /// Lost clusters in a row, up to where something else begins.
-    fn lost_run(&self, first: u32, begins_blank: bool, taken: &FixedBitSet) -> u32 {
+    fn lost_run(&self, first: u32, begins_blank: bool, taken: &ClusterSet) -> u32 {
         let g = self.out.geometry;
         let mut length = 1_u32;
         loop {

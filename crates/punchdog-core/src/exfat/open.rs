@@ -10,10 +10,10 @@ use super::{
 };
 use crate::{
     arith::Sat,
-    chain::{End, Link},
+    chain::{End, Link, run_of},
+    clusters::ClusterSet,
     content,
 };
-use fixedbitset::FixedBitSet;
 use std::collections::HashMap;
 
 /// First cluster and length of each piece.
@@ -44,14 +44,14 @@ impl Surveyor<'_> {
         self.out.geometry.has(first)
             && first.wide().plus(count.wide()) <= self.out.geometry.last_cluster().wide().plus(1)
             && self.budget.spend(count)
-            && (first..).take(count.size()).all(|cluster| self.is_open(cluster))
+            && run_of(first, count).all(|cluster| self.is_open(cluster))
     }
 
     /// The open clusters, and those to which another of them leads: a bit each.
-    pub(super) fn pointed(&mut self) -> (FixedBitSet, FixedBitSet) {
+    pub(super) fn pointed(&mut self) -> (ClusterSet, ClusterSet) {
         let mut open = self.out.used.clone();
         open.difference_with(&self.out.claimed);
-        let mut pointed = FixedBitSet::with_capacity(open.len());
+        let mut pointed = ClusterSet::with_capacity(open.len());
         for cluster in open.ones().map(Sat::narrow) {
             if let Link::Next(next) = self.out.links.get(self.medium, cluster) {
                 pointed.insert(next.size());

@@ -5,7 +5,7 @@
 use super::{sets::Flaws, survey::Surveyor, table::Because, tree::Node};
 use crate::{
     arith::{Peek, Sat},
-    chain::{End, Link, Walk},
+    chain::{End, Link, Walk, run_of},
     content,
 };
 
@@ -183,11 +183,8 @@ impl Surveyor<'_> {
     fn in_a_row(&mut self, number: u32, node: &Node, needed: u32) {
         let last = self.out.geometry.last_cluster();
         let room = last.plus(1).minus(node.first).min(needed);
-        let free = (node.first..)
-            .take(room.size())
-            .take_while(|c| !self.out.claimed.contains(c.size()))
-            .count()
-            .narrow();
+        let free =
+            run_of(node.first, room).take_while(|c| !self.out.claimed.contains(c.size())).count().narrow();
         if free == needed && !self.is_chained(node.first, needed) {
             self.claim(number, &[(node.first, needed)]);
             return;
@@ -310,7 +307,7 @@ impl Surveyor<'_> {
         let next = at.plus(1);
         let tail = self.tail(missing);
         let in_row = self.all_open(next, missing)
-            && (next..).take(missing.size()).all(|cluster| {
+            && run_of(next, missing).all(|cluster| {
                 matches!(self.out.links.get(self.medium, cluster), Link::Free | Link::End)
                     || self.out.links.get(self.medium, cluster) == Link::Next(cluster.plus(1))
             });
@@ -332,7 +329,7 @@ impl Surveyor<'_> {
         };
         let mut before = at;
         for (start, length) in &runs {
-            for cluster in (*start..).take(length.size()) {
+            for cluster in run_of(*start, *length) {
                 self.out.links.believe(before, Link::Next(cluster), Because::Guess);
                 before = cluster;
             }

@@ -17,11 +17,11 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::{Budget, End, Link, Walk, walk},
+    chain::{Budget, End, Link, Walk, run_of, walk},
+    clusters::ClusterSet,
     medium::{Extent, Medium, MediumError},
     progress::Watch,
 };
-use fixedbitset::FixedBitSet;
 use std::collections::{HashSet, VecDeque};
 
 /// Bytes of a folder that are read: a million entries.
@@ -57,9 +57,9 @@ pub struct Survey {
     /// Folders and files.
     pub tree: Tree,
     /// Clusters that belong to something.
-    pub claimed: FixedBitSet,
+    pub claimed: ClusterSet,
     /// Clusters that the bitmap has in use.
-    pub used: FixedBitSet,
+    pub used: ClusterSet,
     /// The bitmap; TexFAT has a second one, which is not read.
     pub bitmap: Owned,
     /// The up-case table.
@@ -107,7 +107,7 @@ pub(super) struct Surveyor<'m> {
     pub(super) budget: Budget,
     /// Where lost folders may begin, and whether the bitmap was believed when they were looked for.
     pub(super) starts: Option<(bool, Vec<u32>)>,
-    seen: FixedBitSet,
+    seen: ClusterSet,
     queue: VecDeque<u32>,
     /// First clusters of folders that were or will be read.
     entered: HashSet<u32>,
@@ -129,8 +129,8 @@ pub fn survey(
         geometry: *geometry,
         links: Links::new(geometry, flags),
         tree: Tree::default(),
-        claimed: FixedBitSet::with_capacity(bits),
-        used: FixedBitSet::with_capacity(bits),
+        claimed: ClusterSet::with_capacity(bits),
+        used: ClusterSet::with_capacity(bits),
         bitmap: Owned::none(),
         upcase: Owned::none(),
         capitals: Upcase::default(),
@@ -144,7 +144,7 @@ pub fn survey(
         open: None,
         budget: Budget::new(geometry.clusters),
         starts: None,
-        seen: FixedBitSet::with_capacity(bits),
+        seen: ClusterSet::with_capacity(bits),
         queue: VecDeque::new(),
         entered: HashSet::from([geometry.root_cluster]),
         waiting: Vec::new(),
@@ -318,7 +318,7 @@ impl Surveyor<'_> {
     }
 
     fn claim_quietly(&mut self, first: u32, count: u32) {
-        for cluster in (first..).take(count.size()).filter(|cluster| self.out.geometry.has(*cluster)) {
+        for cluster in run_of(first, count).filter(|cluster| self.out.geometry.has(*cluster)) {
             self.out.claimed.insert(cluster.size());
         }
     }
@@ -329,7 +329,7 @@ impl Surveyor<'_> {
         if walk.end == End::Proper && walk.length == count {
             walk.clusters().collect()
         } else {
-            (first..).take(count.size()).filter(|cluster| self.out.geometry.has(*cluster)).collect()
+            run_of(first, count).filter(|cluster| self.out.geometry.has(*cluster)).collect()
         }
     }
 
@@ -580,8 +580,7 @@ impl Surveyor<'_> {
             if end > self.out.geometry.last_cluster().wide().plus(1) || self.is_claimed(node.first, needed) {
                 return false;
             }
-            let used =
-                (node.first..).take(needed.size()).all(|cluster| self.out.used.contains(cluster.size()));
+            let used = run_of(node.first, needed).all(|cluster| self.out.used.contains(cluster.size()));
             if !used && self.is_chained(node.first, needed) {
                 return false;
             }
@@ -695,7 +694,7 @@ impl Survey {
     /// `length` clusters from `first`, in a row or as the table is believed.
     pub fn chain(&mut self, medium: &dyn Medium, first: u32, length: u32, row: bool) -> Vec<u32> {
         if row {
-            return (first..).take(length.size()).collect();
+            return run_of(first, length).collect();
         }
         let mut found = Vec::new();
         let mut at = first;

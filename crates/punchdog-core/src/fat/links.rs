@@ -8,8 +8,7 @@ use super::{
     geometry::Geometry,
     table::{Copy, entry_place, first_entry_of_page},
 };
-use crate::{arith::Sat, chain::Link, medium::Medium, progress::Watch};
-use fixedbitset::FixedBitSet;
+use crate::{arith::Sat, chain::Link, clusters::ClusterSet, medium::Medium, progress::Watch};
 use std::collections::BTreeMap;
 
 /// Where the believed value of an overridden entry comes from.
@@ -37,7 +36,7 @@ pub struct Links {
     geometry: Geometry,
     copies: Vec<Copy>,
     /// One bit a cluster: the copies do not agree about it.
-    differs: FixedBitSet,
+    differs: ClusterSet,
     overrides: BTreeMap<u32, Override>,
     /// Per 512-byte piece of the table: how often each copy was right for a chain.
     votes: BTreeMap<u64, Vec<u32>>,
@@ -53,7 +52,7 @@ impl Links {
         Self {
             geometry: *geometry,
             copies: (0..geometry.tables).map(|number| Copy::new(geometry, number)).collect(),
-            differs: FixedBitSet::new(),
+            differs: ClusterSet::with_capacity(0),
             overrides: BTreeMap::new(),
             votes: BTreeMap::new(),
             right: vec![0; geometry.tables.size()],
@@ -69,7 +68,7 @@ impl Links {
     /// Reads all copies once, in order, and compares them.
     pub fn read(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Self {
         let mut links = Self {
-            differs: FixedBitSet::with_capacity(geometry.last_cluster().plus(1).size()),
+            differs: ClusterSet::with_capacity(geometry.last_cluster().plus(1).size()),
             trashed: vec![std::collections::BTreeSet::new(); geometry.tables.size()],
             ..Self::unread(geometry)
         };
@@ -126,7 +125,7 @@ impl Links {
             let to = from.plus(per_piece).minus(1).min(last_cluster);
             let first = from.max(2);
             let piece = entry_place(geometry.kind, from).0.per(512);
-            let alike = self.differs.count_ones(first.size()..to.plus(1).size()) == 0;
+            let alike = !self.differs.contains_any_in_range(first.size()..to.plus(1).size());
             let mut trashed = false;
             for copy in 0..geometry.tables {
                 // Where the copies are alike, the first answers for all.

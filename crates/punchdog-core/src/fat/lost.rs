@@ -10,9 +10,9 @@ use super::{
 use crate::{
     arith::Sat,
     chain::{End, Link, walk_own},
+    clusters::ClusterSet,
     content,
 };
-use fixedbitset::FixedBitSet;
 use zerocopy::FromZeros;
 
 impl Surveyor<'_> {
@@ -33,8 +33,8 @@ impl Surveyor<'_> {
 
     fn find_lost(&mut self) -> Vec<Lost> {
         let end = self.geometry.last_cluster();
-        let mut used = FixedBitSet::with_capacity(end.plus(1).size());
-        let mut pointed = FixedBitSet::with_capacity(end.plus(1).size());
+        let mut used = ClusterSet::with_capacity(end.plus(1).size());
+        let mut pointed = ClusterSet::with_capacity(end.plus(1).size());
         for cluster in 2..=end {
             if self.claimed.contains(cluster.size()) {
                 continue;
@@ -50,7 +50,7 @@ impl Surveyor<'_> {
         }
         let mut found = Vec::new();
         let mut taken = self.claimed.clone();
-        let mut scratch = FixedBitSet::with_capacity(end.plus(1).size());
+        let mut scratch = ClusterSet::with_capacity(end.plus(1).size());
         // Heads first; what is left then goes round in circles and is begun at its lowest cluster.
         let heads: Vec<u32> = used.ones().filter(|c| !pointed.contains(*c)).map(Sat::narrow).collect();
         let circles = used.ones().map(Sat::narrow);

@@ -16,10 +16,10 @@ use super::{
 use crate::{
     arith::{Peek, Sat},
     chain::{Budget, End, Link, Walk, walk},
+    clusters::ClusterSet,
     medium::{Extent, Medium, MediumError},
     progress::Watch,
 };
-use fixedbitset::FixedBitSet;
 use rayon::prelude::*;
 use std::collections::VecDeque;
 use zerocopy::FromZeros;
@@ -39,9 +39,9 @@ pub struct Survey {
     /// Folders and files.
     pub tree: Tree,
     /// One bit a cluster: somebody's.
-    pub claimed: FixedBitSet,
+    pub claimed: ClusterSet,
     /// One bit a cluster: more than one claims it.
-    pub shared: FixedBitSet,
+    pub shared: ClusterSet,
     /// Free clusters.
     pub free: u32,
     /// Clusters marked bad.
@@ -90,11 +90,11 @@ pub(super) struct Surveyor<'m> {
     pub(super) geometry: Geometry,
     pub(super) links: Links,
     pub(super) tree: Tree,
-    pub(super) claimed: FixedBitSet,
-    pub(super) shared: FixedBitSet,
+    pub(super) claimed: ClusterSet,
+    pub(super) shared: ClusterSet,
     /// First clusters that entries name: not to be run over by a guess.
-    pub(super) heads: FixedBitSet,
-    seen: FixedBitSet,
+    pub(super) heads: ClusterSet,
+    seen: ClusterSet,
     budget: Budget,
     queue: VecDeque<u32>,
     /// Nodes whose chains do not fit as they stand, not yet looked into.
@@ -116,7 +116,7 @@ pub(super) struct Surveyor<'m> {
 /// Reads the volume through.
 pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Result<Survey, MediumError> {
     let links = Links::read(medium, geometry, watch);
-    let bits = || FixedBitSet::with_capacity(geometry.last_cluster().plus(1).size());
+    let bits = || ClusterSet::with_capacity(geometry.last_cluster().plus(1).size());
     let mut surveyor = Surveyor {
         medium,
         geometry: *geometry,

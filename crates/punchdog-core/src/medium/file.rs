@@ -13,6 +13,8 @@ pub struct FileImage {
 impl FileImage {
     /// Opens `path` for reading. A folder is an error; a device gives its length by seeking.
     pub fn open(path: &Path) -> io::Result<Self> {
+        // Asked before it is opened: opening a pipe waits for somebody to write into it.
+        no_stream(&std::fs::metadata(path)?)?;
         #[expect(clippy::disallowed_methods, reason = "this is the one place where the core opens a file")]
         let file = File::open(path)?;
         let about = file.metadata()?;
@@ -23,6 +25,28 @@ impl FileImage {
             if about.is_file() { about.len() } else { io::Seek::seek(&mut &file, io::SeekFrom::End(0))? };
         Ok(Self { file, length })
     }
+}
+
+/// Refuses what has no bytes at offsets: pipes, sockets, terminals.
+#[cfg(unix)]
+fn no_stream(about: &std::fs::Metadata) -> io::Result<()> {
+    use std::os::unix::fs::FileTypeExt;
+    let kind = about.file_type();
+    let what = if kind.is_fifo() {
+        "it is a pipe"
+    } else if kind.is_socket() {
+        "it is a socket"
+    } else if kind.is_char_device() {
+        "it is a character device"
+    } else {
+        return Ok(());
+    };
+    Err(io::Error::new(io::ErrorKind::InvalidInput, format!("{what}, and has no bytes at offsets")))
+}
+
+#[cfg(not(unix))]
+fn no_stream(_: &std::fs::Metadata) -> io::Result<()> {
+    Ok(())
 }
 
 #[cfg(unix)]
@@ -63,5 +87,22 @@ impl Medium for FileImage {
         // Advice only: where it is refused, reading works all the same.
         let length = std::num::NonZeroU64::new(extent.length);
         let _ = rustix::fs::fadvise(&self.file, extent.offset, length, rustix::fs::Advice::WillNeed);
+    }
+    #[cfg(any(target_os = "linux", target_os = "android", target_os = "freebsd", target_os = "macos"))]
+    fn data_from(&self, offset: u64) -> Option<Extent> {
+        use rustix::fs::{SeekFrom, seek};
+        if offset >= self.length {
+            return None;
+        }
+        // `read_at` gives its own offsets, so the file's position is nobody's. A file system that
+        // knows of no holes says that all of a file is data; a device does not know the call.
+        match seek(&self.file, SeekFrom::Data(offset)) {
+            Ok(start) if start < self.length => {
+                let end = seek(&self.file, SeekFrom::Hole(start)).unwrap_or(self.length);
+                Some(Extent::new(start, end.min(self.length).minus(start)))
+            }
+            Ok(_) | Err(rustix::io::Errno::NXIO) => None,
+            Err(_) => Some(Extent::new(offset, self.length.minus(offset))),
+        }
     }
 }

@@ -30,4 +30,15 @@ impl Medium for WithUnreadable<'_> {
         }
         self.inner.read_at(offset, into)
     }
+    fn data_from(&self, offset: u64) -> Option<Extent> {
+        // What cannot be read is no hole.
+        let data = self.inner.data_from(offset);
+        let broken =
+            self.holes.overlapping(&(offset..self.len())).next().map(|range| range.start.max(offset));
+        match (data, broken) {
+            (Some(data), Some(at)) if at < data.offset => Some(Extent::new(at, data.end().minus(at))),
+            (None, Some(at)) => Some(Extent::new(at, self.len().minus(at))),
+            (data, _) => data,
+        }
+    }
 }

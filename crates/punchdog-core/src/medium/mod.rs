@@ -6,15 +6,18 @@
 //! Reading never mixes up two things: bytes that are *wrong* come back as they are, bytes that
 //! *cannot be read* come back as an error that says where.
 
+mod blocks;
 mod file;
 mod holes;
 mod overlay;
 mod spill;
+mod stage;
 mod witness;
 
 pub use file::FileImage;
 pub use holes::WithUnreadable;
-pub use overlay::{Overlay, Rewrite, Stage};
+pub use overlay::Overlay;
+pub use stage::Stage;
 pub use witness::Witness;
 
 use crate::arith::Sat;
@@ -99,6 +102,11 @@ pub trait Medium: Send + Sync {
     /// Says that a range will be read soon, so that a slow medium can begin with it. Changes nothing
     /// else, and may do nothing.
     fn soon(&self, _extent: Extent) {}
+    /// The next range from `offset` on that may hold anything but zeros, or `None` when nothing but
+    /// holes follows. A medium that knows of no holes says that all of it may.
+    fn data_from(&self, offset: u64) -> Option<Extent> {
+        (offset < self.len()).then(|| Extent::new(offset, self.len().minus(offset)))
+    }
 }
 
 /// The size of the pieces in which a failing read is tried again: the smallest logical sector.
@@ -146,7 +154,32 @@ impl dyn Medium + '_ {
         }
         got
     }
+
+    /// Passes on what lies at `place` in pieces of at most 1 MiB, holes left out: they are zeros.
+    pub fn pieces<E: From<MediumError>>(
+        &self,
+        place: Extent,
+        mut take: impl FnMut(u64, &[u8]) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let mut buffer = vec![0; place.length.min(LONG).size()];
+        let mut at = place.offset;
+        while let Some(data) = self.data_from(at).filter(|data| data.offset < place.end()) {
+            at = data.offset.max(at);
+            let end = data.end().min(place.end());
+            while at < end {
+                let length = end.minus(at).min(LONG).size();
+                let piece = buffer.get_mut(..length).unwrap_or(&mut []);
+                self.read_at(at, piece)?;
+                take(at, piece)?;
+                at = at.plus(length.wide());
+            }
+        }
+        Ok(())
+    }
 }
+
+/// The pieces in which long ranges are read.
+const LONG: u64 = 1 << 20;
 
 /// Bytes in memory.
 pub struct Memory(Vec<u8>);
@@ -200,6 +233,12 @@ impl Medium for Window<'_> {
     }
     fn soon(&self, extent: Extent) {
         self.inner.soon(extent.moved(self.place.offset));
+    }
+    fn data_from(&self, offset: u64) -> Option<Extent> {
+        let found = self.inner.data_from(self.place.offset.plus(offset))?;
+        let start = found.offset.minus(self.place.offset);
+        let end = found.end().minus(self.place.offset).min(self.place.length);
+        (start < end).then(|| Extent::new(start, end.minus(start)))
     }
 }
 

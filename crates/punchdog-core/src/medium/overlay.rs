@@ -2,46 +2,39 @@
 //!
 //! ```text
 //! write ──▶ block map: block number ──▶ 4096 bytes, in memory (up to a limit) or in a spill file
-//! read  ──▶ block map where it has the block, else the medium below
+//! copy  ──▶ range map: these bytes are those that stand over there in the medium below
+//! read  ──▶ block map where it has the block, else range map, else the medium below
 //! step  ──▶ the blocks as they were before the step, so that each step knows before and after
 //! ```
+//!
+//! Bytes that cannot be read stay so: a block in which some are written keeps the others as missing.
 
-use super::spill::Spill;
-use super::{Extent, Medium, MediumError};
+use super::{
+    Extent, Medium, MediumError,
+    blocks::{BLOCK, Blocks},
+};
 use crate::arith::Sat;
-use rangemap::RangeSet;
-use std::collections::BTreeMap;
+use rangemap::{RangeMap, RangeSet};
+use std::sync::atomic::{AtomicBool, Ordering};
 
-const BLOCK: usize = 4096;
 /// Blocks kept in memory before further ones go to the spill file: 32 MiB.
 const KEPT: usize = 8192;
-
-enum Slot {
-    Here(Box<[u8]>),
-    Spilled(u64),
-}
-
-/// One range that a step changed, with its bytes before and after.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Rewrite {
-    /// Bytes from the start of the medium.
-    pub offset: u64,
-    /// What stood there before the step.
-    pub before: Vec<u8>,
-    /// What stands there after it; as long as `before`.
-    pub after: Vec<u8>,
-}
+/// The pieces in which a range is copied that cannot be mapped.
+const PIECE: u64 = 1 << 20;
 
 /// A medium with changes on top that are never written to it.
 pub struct Overlay<'a> {
     base: &'a dyn Medium,
-    blocks: BTreeMap<u64, Slot>,
-    kept: usize,
-    limit: usize,
-    spill: Option<Spill>,
+    now: Blocks,
+    /// Ranges that read as others of the base: where they stand there, less where they stand here.
+    mapped: RangeMap<u64, u64>,
+    /// Bytes inside blocks that could not be read and were not written.
+    missing: RangeSet<u64>,
     changed: RangeSet<u64>,
-    step: BTreeMap<u64, Vec<u8>>,
+    before: Blocks,
     step_changed: RangeSet<u64>,
+    step_mapped: RangeSet<u64>,
+    failed: AtomicBool,
 }
 
 impl<'a> Overlay<'a> {
@@ -54,66 +47,101 @@ impl<'a> Overlay<'a> {
     pub fn with_limit(base: &'a dyn Medium, limit: usize) -> Self {
         Self {
             base,
-            blocks: BTreeMap::new(),
-            kept: 0,
-            limit,
-            spill: None,
+            now: Blocks::new(limit),
+            mapped: RangeMap::new(),
+            missing: RangeSet::new(),
             changed: RangeSet::new(),
-            step: BTreeMap::new(),
+            before: Blocks::new(limit.min(KEPT / 4)),
             step_changed: RangeSet::new(),
+            step_mapped: RangeSet::new(),
+            failed: AtomicBool::new(false),
         }
     }
 
-    fn block(&self, number: u64) -> Result<Vec<u8>, MediumError> {
-        let mut bytes = vec![0; BLOCK];
-        match self.blocks.get(&number) {
-            Some(Slot::Here(kept)) => bytes.copy_from_slice(kept),
-            Some(Slot::Spilled(place)) => {
-                if let Some(spill) = &self.spill {
-                    spill.get(*place, &mut bytes).map_err(MediumError::Spill)?;
-                }
+    /// An error if the temporary file ever failed: what was read since then may be wrong.
+    pub fn sound(&self) -> Result<(), MediumError> {
+        if self.failed.load(Ordering::Relaxed) {
+            return Err(MediumError::Spill(std::io::Error::other("what was kept there cannot be read back")));
+        }
+        Ok(())
+    }
+
+    fn noted<T>(&self, result: Result<T, MediumError>) -> Result<T, MediumError> {
+        if matches!(result, Err(MediumError::Spill(_))) {
+            self.failed.store(true, Ordering::Relaxed);
+        }
+        result
+    }
+
+    fn within(&self, offset: u64, length: u64) -> Result<(), MediumError> {
+        if offset.plus(length) > self.base.len() {
+            return Err(MediumError::Beyond { offset, length, end: self.base.len() });
+        }
+        Ok(())
+    }
+
+    /// Reads what lies below the blocks.
+    fn read_below(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
+        let mut at = offset;
+        let mut left = into;
+        let end = offset.plus(left.len().wide());
+        for (range, shift) in self.mapped.overlapping(&(offset..end)) {
+            let (start, stop) = (range.start.max(at), range.end.min(end));
+            let taken = std::mem::take(&mut left);
+            let Some((plain, rest)) = taken.split_at_mut_checked(start.minus(at).size()) else { break };
+            let Some((there, rest)) = rest.split_at_mut_checked(stop.minus(start).size()) else { break };
+            if !plain.is_empty() {
+                self.base.read_at(at, plain)?;
             }
-            None => {
-                // The base may end inside this block, or hold unreadable sectors: they stay zero
-                // here, and only bytes that are written count as changed.
-                bytes = self.base.lenient(number.times(BLOCK.wide()), BLOCK).bytes;
+            self.base.read_at(start.wrapping_add(*shift), there)?;
+            left = rest;
+            at = stop;
+        }
+        if left.is_empty() { Ok(()) } else { self.base.read_at(at, left) }
+    }
+
+    /// A block that is going to be written: what of it cannot be read is noted as missing.
+    fn block(&mut self, number: u64) -> Result<Vec<u8>, MediumError> {
+        if let Some(bytes) = self.noted(self.now.get(number))? {
+            return Ok(bytes);
+        }
+        let at = number.times(BLOCK.wide());
+        let length = self.base.len().minus(at).min(BLOCK.wide()).size();
+        let mut bytes = vec![0; BLOCK];
+        let there = bytes.get_mut(..length).unwrap_or(&mut []);
+        if self.read_below(at, there).is_err() {
+            there.fill(0);
+            for (index, piece) in there.chunks_mut(super::PIECE).enumerate() {
+                let from = at.plus(index.times(super::PIECE).wide());
+                if self.read_below(from, piece).is_err() {
+                    piece.fill(0);
+                    self.missing.insert(from..from.plus(piece.len().wide()));
+                }
             }
         }
         Ok(bytes)
     }
 
-    fn put(&mut self, number: u64, bytes: Vec<u8>) -> Result<(), MediumError> {
-        match self.blocks.get_mut(&number) {
-            Some(Slot::Here(kept)) => *kept = bytes.into_boxed_slice(),
-            Some(Slot::Spilled(place)) => {
-                let place = *place;
-                if let Some(spill) = &mut self.spill {
-                    spill.put(Some(place), &bytes).map_err(MediumError::Spill)?;
-                }
-            }
-            None if self.kept < self.limit => {
-                self.kept = self.kept.plus(1);
-                self.blocks.insert(number, Slot::Here(bytes.into_boxed_slice()));
-            }
-            None => {
-                if self.spill.is_none() {
-                    self.spill = Some(Spill::new().map_err(MediumError::Spill)?);
-                }
-                if let Some(spill) = &mut self.spill {
-                    let place = spill.put(None, &bytes).map_err(MediumError::Spill)?;
-                    self.blocks.insert(number, Slot::Spilled(place));
-                }
+    /// Keeps a block as it was before the step.
+    fn remember(&mut self, number: u64, block: &[u8]) -> Result<(), MediumError> {
+        if self.before.has(number) {
+            return Ok(());
+        }
+        let mut old = block.to_vec();
+        let at = number.times(BLOCK.wide());
+        for range in self.step_mapped.overlapping(&(at..at.plus(BLOCK.wide()))) {
+            let (start, end) = (range.start.max(at), range.end.min(at.plus(BLOCK.wide())));
+            if let Some(place) = old.get_mut(start.minus(at).size()..end.minus(at).size()) {
+                self.base.read_at(start, place)?;
             }
         }
-        Ok(())
+        let kept = self.before.put(number, old);
+        self.noted(kept)
     }
 
     /// Puts `bytes` at `offset`. Bytes that already stand there are not counted as a change.
     pub fn write_at(&mut self, offset: u64, bytes: &[u8]) -> Result<(), MediumError> {
-        let length = bytes.len().wide();
-        if offset.plus(length) > self.base.len() {
-            return Err(MediumError::Beyond { offset, length, end: self.base.len() });
-        }
+        self.within(offset, bytes.len().wide())?;
         let mut at = offset;
         let mut left = bytes;
         while !left.is_empty() {
@@ -122,8 +150,10 @@ impl<'a> Overlay<'a> {
             let take = left.len().min(BLOCK.minus(within));
             let (now, later) = left.split_at_checked(take).unwrap_or((left, &[]));
             let mut block = self.block(number)?;
-            if block.get(within..within.plus(take)) != Some(now) {
-                self.step.entry(number).or_insert_with(|| block.clone());
+            let range = at..at.plus(take.wide());
+            let unread = self.missing.overlaps(&range);
+            if unread || block.get(within..within.plus(take)) != Some(now) {
+                self.remember(number, &block)?;
                 if let Some(place) = block.get_mut(within..within.plus(take)) {
                     for run in differing_runs(place, now) {
                         let bytes = at.plus(run.start.wide())..at.plus(run.end.wide());
@@ -132,7 +162,14 @@ impl<'a> Overlay<'a> {
                     }
                     place.copy_from_slice(now);
                 }
-                self.put(number, block)?;
+                if unread {
+                    // Nobody knows what stood there, so all of it is new.
+                    self.missing.remove(range.clone());
+                    self.changed.insert(range.clone());
+                    self.step_changed.insert(range);
+                }
+                let put = self.now.put(number, block);
+                self.noted(put)?;
             }
             at = at.plus(take.wide());
             left = later;
@@ -140,31 +177,82 @@ impl<'a> Overlay<'a> {
         Ok(())
     }
 
-    /// Forgets nothing, but starts a new step: [`Overlay::step_rewrites`] counts from here.
+    /// True when nothing was changed in the range so far.
+    fn untouched(&self, range: &std::ops::Range<u64>) -> bool {
+        let blocks = range.start.per(BLOCK.wide())..range.end.per_up(BLOCK.wide());
+        !self.now.any(blocks) && !self.mapped.overlaps(range)
+    }
+
+    /// Puts at `to` the `length` bytes that stand at `from`. A range that nothing has changed yet is
+    /// noted as such, and its bytes are not taken into memory.
+    pub fn copy_at(&mut self, from: u64, to: u64, length: u64) -> Result<(), MediumError> {
+        self.within(from, length)?;
+        self.within(to, length)?;
+        let (source, target) = (from..from.plus(length), to..to.plus(length));
+        let apart = source.end <= target.start || target.end <= source.start;
+        if length >= BLOCK.wide() && apart && self.untouched(&source) && self.untouched(&target) {
+            self.mapped.insert(target.clone(), from.wrapping_sub(to));
+            self.changed.insert(target.clone());
+            self.step_changed.insert(target.clone());
+            self.step_mapped.insert(target);
+            return Ok(());
+        }
+        let mut done = 0;
+        while done < length {
+            let piece = length.minus(done).min(PIECE);
+            let medium: &dyn Medium = self;
+            let bytes = medium.bytes(from.plus(done), piece.size())?;
+            self.write_at(to.plus(done), &bytes)?;
+            done = done.plus(piece);
+        }
+        Ok(())
+    }
+
+    /// Forgets nothing, but starts a new step: [`Overlay::step_changed`] counts from here.
     pub fn begin_step(&mut self) {
-        self.step.clear();
+        self.before.clear();
         self.step_changed = RangeSet::new();
+        self.step_mapped = RangeSet::new();
     }
 
     /// What has changed since the step began, in order. Changes less than 8 bytes apart are one
-    /// rewrite, so that a table entry or a date is not torn into single bytes.
-    pub fn step_rewrites(&self) -> Result<Vec<Rewrite>, MediumError> {
-        let mut rewrites = Vec::new();
-        for extent in joined(&self.step_changed, 8) {
-            let mut after = vec![0; extent.length.size()];
-            self.read_at(extent.offset, &mut after)?;
-            let mut before = after.clone();
-            for (index, old) in before.iter_mut().enumerate() {
-                let at = extent.offset.plus(index.wide());
-                if let Some(block) = self.step.get(&at.per(BLOCK.wide())) {
-                    *old = block.get(at.rest(BLOCK.wide()).size()).copied().unwrap_or(*old);
+    /// range, so that a table entry or a date is not torn into single bytes.
+    pub fn step_changed(&self) -> Vec<Extent> {
+        joined(&self.step_changed, 8)
+    }
+
+    /// Where the bytes of a changed range stand in the medium below, if it was copied as a whole.
+    pub fn copied_from(&self, extent: Extent) -> Option<u64> {
+        let blocks = extent.offset.per(BLOCK.wide())..extent.end().per_up(BLOCK.wide());
+        let (range, shift) = self.mapped.get_key_value(&extent.offset)?;
+        (range.end >= extent.end() && !self.now.any(blocks)).then(|| extent.offset.wrapping_add(*shift))
+    }
+
+    /// Fills `into` with what stood at `offset` before the step; zeros for what cannot be read.
+    pub fn read_before(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
+        let end = offset.plus(into.len().wide());
+        let mut at = offset;
+        let mut left = into;
+        while at < end {
+            let within = at.rest(BLOCK.wide()).size();
+            let take = left.len().min(BLOCK.minus(within));
+            let Some((now, later)) = left.split_at_mut_checked(take) else { break };
+            if let Some(block) = self.noted(self.before.get(at.per(BLOCK.wide())))? {
+                now.copy_from_slice(block.get(within..within.plus(take)).unwrap_or_default());
+            } else {
+                let below = (self.base).lenient(at, take).bytes;
+                let mapped = self.step_mapped.overlaps(&(at..at.plus(take.wide())));
+                if mapped {
+                    now.copy_from_slice(&below);
+                } else {
+                    let medium: &dyn Medium = self;
+                    now.copy_from_slice(&medium.lenient(at, take).bytes);
                 }
             }
-            if before != after {
-                rewrites.push(Rewrite { offset: extent.offset, before, after });
-            }
+            at = at.plus(take.wide());
+            left = later;
         }
-        Ok(rewrites)
+        Ok(())
     }
 
     /// Every range that was ever changed, in order, joined where less than 512 bytes lie between.
@@ -208,24 +296,23 @@ impl Medium for Overlay<'_> {
     }
     fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
         let length = into.len().wide();
-        let blocks = offset.per(BLOCK.wide())..offset.plus(length).per_up(BLOCK.wide());
-        if self.blocks.range(blocks).next().is_none() {
-            return self.base.read_at(offset, into);
+        let end = offset.plus(length);
+        if !self.now.any(offset.per(BLOCK.wide())..end.per_up(BLOCK.wide())) {
+            return self.read_below(offset, into);
+        }
+        if !self.missing.is_empty() && length > 0 && self.missing.overlaps(&(offset..end)) {
+            let source = std::io::Error::other("the medium below could not be read there");
+            return Err(MediumError::Unreadable { offset, length, source });
         }
         let mut at = offset;
         let mut left = into;
         while !left.is_empty() {
-            let number = at.per(BLOCK.wide());
             let within = at.rest(BLOCK.wide()).size();
             let take = left.len().min(BLOCK.minus(within));
             let Some((now, later)) = left.split_at_mut_checked(take) else { break };
-            if self.blocks.contains_key(&number) {
-                let block = self.block(number)?;
-                if let Some(from) = block.get(within..within.plus(take)) {
-                    now.copy_from_slice(from);
-                }
-            } else {
-                self.base.read_at(at, now)?;
+            match self.noted(self.now.get(at.per(BLOCK.wide())))? {
+                Some(block) => now.copy_from_slice(block.get(within..within.plus(take)).unwrap_or_default()),
+                None => self.read_below(at, now)?,
             }
             at = at.plus(take.wide());
             left = later;
@@ -235,81 +322,75 @@ impl Medium for Overlay<'_> {
     fn soon(&self, extent: Extent) {
         self.base.soon(extent);
     }
-}
-
-/// The part of an overlay in which one volume is mended; offsets count from the volume's start.
-pub struct Stage<'o, 'a> {
-    overlay: &'o mut Overlay<'a>,
-    place: Extent,
-}
-
-impl<'o, 'a> Stage<'o, 'a> {
-    /// The volume at `place` of `overlay`.
-    pub fn new(overlay: &'o mut Overlay<'a>, place: Extent) -> Self {
-        let length = overlay.len().minus(place.offset).min(place.length);
-        Self { overlay, place: Extent::new(place.offset, length) }
-    }
-    /// Where the volume lies in the image.
-    pub fn place(&self) -> Extent {
-        self.place
-    }
-    /// Puts `bytes` at `offset` of the volume.
-    pub fn write_at(&mut self, offset: u64, bytes: &[u8]) -> Result<(), MediumError> {
-        if offset.plus(bytes.len().wide()) > self.place.length {
-            return Err(MediumError::Beyond { offset, length: bytes.len().wide(), end: self.place.length });
+    fn data_from(&self, offset: u64) -> Option<Extent> {
+        let below = self.base.data_from(offset);
+        let change = self.changed.overlapping(&(offset..self.len())).next();
+        let change = change.map(|range| {
+            let start = range.start.max(offset);
+            Extent::new(start, range.end.minus(start))
+        });
+        match (below, change) {
+            (Some(below), Some(change)) if change.offset < below.offset => Some(change),
+            (None, change) => change,
+            (below, _) => below,
         }
-        self.overlay.write_at(self.place.offset.plus(offset), bytes)
-    }
-    /// Starts a step; see [`Overlay::begin_step`].
-    pub fn begin_step(&mut self) {
-        self.overlay.begin_step();
-    }
-    /// What the step has changed, in offsets of the image; see [`Overlay::step_rewrites`].
-    pub fn step_rewrites(&self) -> Result<Vec<Rewrite>, MediumError> {
-        self.overlay.step_rewrites()
-    }
-}
-
-impl Medium for Stage<'_, '_> {
-    fn len(&self) -> u64 {
-        self.place.length
-    }
-    fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
-        if offset.plus(into.len().wide()) > self.place.length {
-            return Err(MediumError::Beyond { offset, length: into.len().wide(), end: self.place.length });
-        }
-        self.overlay.read_at(self.place.offset.plus(offset), into)
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use super::super::Memory;
+    use super::super::{Memory, WithUnreadable};
     use super::*;
     use proptest::prelude::*;
 
+    /// A write of bytes, or a copy of a range.
+    #[derive(Debug, Clone)]
+    enum Act {
+        Write(u64, Vec<u8>),
+        Copy(u64, u64, u64),
+    }
+
+    fn act() -> impl Strategy<Value = Act> {
+        prop_oneof![
+            (0_u64..60_000, prop::collection::vec(any::<u8>(), 1..6000))
+                .prop_map(|(at, b)| Act::Write(at, b)),
+            (0_u64..50_000, 0_u64..50_000, 1_u64..20_000).prop_map(|(f, t, l)| Act::Copy(f, t, l)),
+        ]
+    }
+
     proptest! {
-        /// Whatever is written, spilled or not, reads back; the base stays as it was; and the
-        /// rewrites of a step undo it.
+        /// Whatever is written or copied, spilled or not, reads back; the base stays as it was; and
+        /// what a step says of before and after is so.
         #[test]
-        fn reads_back_what_was_written(
-            writes in prop::collection::vec((0_u64..60_000, prop::collection::vec(any::<u8>(), 1..6000)), 1..12),
-            limit in 0_usize..4,
-        ) {
-            let base = Memory::new((0..=255).cycle().take(70_000).collect());
+        fn reads_back_what_was_written(acts in prop::collection::vec(act(), 1..12), limit in 0_usize..4) {
+            let base = Memory::new((0..70_000_u32).map(|n| n.wrapping_mul(2_654_435_761).to_le_bytes()[2]).collect());
             let mut overlay = Overlay::with_limit(&base, limit);
             let mut model = base.bytes().to_vec();
-            for (offset, bytes) in &writes {
+            for act in &acts {
                 overlay.begin_step();
                 let before = model.clone();
-                overlay.write_at(*offset, bytes).unwrap();
-                let at = usize::try_from(*offset).unwrap();
-                model[at..at + bytes.len()].copy_from_slice(bytes);
+                match act {
+                    Act::Write(offset, bytes) => {
+                        overlay.write_at(*offset, bytes).unwrap();
+                        let at = usize::try_from(*offset).unwrap();
+                        model[at..at + bytes.len()].copy_from_slice(bytes);
+                    }
+                    Act::Copy(from, to, length) => {
+                        let ranges = (*from).max(*to) - (*from).min(*to) >= *length;
+                        if !ranges { continue; }
+                        overlay.copy_at(*from, *to, *length).unwrap();
+                        let (from, to, length) = (from.size(), to.size(), length.size());
+                        model.copy_within(from..from + length, to);
+                    }
+                }
                 let mut back = model.clone();
-                for rewrite in overlay.step_rewrites().unwrap() {
-                    let at = usize::try_from(rewrite.offset).unwrap();
-                    prop_assert_eq!(&back[at..at + rewrite.after.len()], &rewrite.after[..]);
-                    back[at..at + rewrite.before.len()].copy_from_slice(&rewrite.before);
+                for extent in overlay.step_changed() {
+                    let at = usize::try_from(extent.offset).unwrap();
+                    let end = usize::try_from(extent.end()).unwrap();
+                    overlay.read_before(extent.offset, &mut back[at..end]).unwrap();
+                    if let Some(from) = overlay.copied_from(extent) {
+                        prop_assert_eq!(&base.bytes()[from.size()..from.size() + end - at], &model[at..end]);
+                    }
                 }
                 prop_assert_eq!(&back, &before);
             }
@@ -321,5 +402,20 @@ mod tests {
             }
             prop_assert_eq!(rebuilt, model);
         }
+    }
+
+    #[test]
+    fn what_cannot_be_read_stays_so_beside_what_is_written() {
+        let inner = Memory::new(vec![7; 8192]);
+        let holed = WithUnreadable::new(&inner, vec![Extent::new(1024, 512)]);
+        let mut overlay = Overlay::new(&holed);
+        overlay.write_at(0, &[1; 16]).unwrap();
+        let medium: &dyn Medium = &overlay;
+        assert_eq!(medium.lenient(0, 4096).missing, vec![Extent::new(1024, 512)]);
+        assert!(medium.bytes(1100, 4).is_err());
+        overlay.write_at(1024, &[0; 512]).unwrap();
+        let medium: &dyn Medium = &overlay;
+        assert_eq!(medium.bytes(1024, 512).unwrap(), vec![0; 512], "what is written can be read");
+        assert_eq!(overlay.changed(), vec![Extent::new(0, 16), Extent::new(1024, 512)]);
     }
 }

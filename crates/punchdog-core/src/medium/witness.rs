@@ -39,4 +39,7 @@ impl Medium for Witness<'_> {
     fn soon(&self, extent: Extent) {
         self.inner.soon(extent);
     }
+    fn data_from(&self, offset: u64) -> Option<Extent> {
+        self.inner.data_from(offset)
+    }
 }

@@ -2,11 +2,11 @@
 
 use crate::{choose::Chosen, trouble::Trouble};
 use serde::{Deserialize, Serialize};
-use std::path::Path;
+use std::{io::Write, path::Path};
 
 /// Its file name, in the folder that was copied into.
 pub(crate) const NAME: &str = "punchdog-salvage.json";
-const SCHEMA: &str = "punchdog.salvage/1";
+const SCHEMA: &str = "punchdog.salvage/2";
 
 /// A file that was copied out.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -19,6 +19,8 @@ pub(crate) struct Saved {
     pub(crate) size: u64,
     /// Bytes that could not be had: cut off, or read as zeroes.
     pub(crate) missing_bytes: u64,
+    /// Bytes of the file that was written.
+    pub(crate) written_bytes: u64,
     /// Its state in the volume.
     pub(crate) state: String,
     /// Why it is not intact.
@@ -27,6 +29,15 @@ pub(crate) struct Saved {
     pub(crate) sha256: String,
     /// When it was last written, by its entry.
     pub(crate) modified: Option<String>,
+}
+
+/// A file that could not be copied out.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Failed {
+    /// Its path in the volume.
+    pub(crate) path: String,
+    /// Why not.
+    pub(crate) why: String,
 }
 
 /// Where the files come from.
@@ -49,6 +60,8 @@ pub(crate) struct Manifest {
     image: Source,
     /// The files, in the order they were copied.
     pub(crate) files: Vec<Saved>,
+    /// What was wanted and could not be written.
+    pub(crate) failed: Vec<Failed>,
 }
 
 impl Manifest {
@@ -64,7 +77,12 @@ impl Manifest {
         let text = match std::fs::read_to_string(&place) {
             Ok(text) => text,
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-                return Ok(Self { schema: SCHEMA.to_owned(), image: source, files: Vec::new() });
+                return Ok(Self {
+                    schema: SCHEMA.to_owned(),
+                    image: source,
+                    files: Vec::new(),
+                    failed: Vec::new(),
+                });
             }
             Err(error) => return Err(error.into()),
         };
@@ -84,7 +102,11 @@ impl Manifest {
 
     /// Writes it whole.
     pub(crate) fn save(&self, to: &Path) -> anyhow::Result<()> {
-        crate::workplace::write_whole(&to.join(NAME), serde_json::to_string_pretty(self)?.as_bytes())?;
+        crate::workplace::replace(&to.join(NAME), |file| {
+            let mut out = std::io::BufWriter::new(file);
+            crate::json::write(&mut out, self)?;
+            out.flush()
+        })?;
         Ok(())
     }
 }

@@ -13,7 +13,7 @@ use crate::{
 };
 use anyhow::Context;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
-use manifest::{Manifest, Saved};
+use manifest::{Failed, Manifest, Saved};
 use names::Names;
 use punchdog_core::{
     content::{self, Group},
@@ -23,7 +23,11 @@ use punchdog_core::{
     progress::Watch,
 };
 use serde_json::json;
-use std::path::Path;
+use std::{
+    collections::{HashMap, VecDeque},
+    path::Path,
+    time::{Duration, Instant},
+};
 
 pub(crate) fn run(args: &Args, given: &Salvage) -> anyhow::Result<Verdict> {
     let image = choose::open(&given.target.image)?;
@@ -38,25 +42,28 @@ pub(crate) fn run(args: &Args, given: &Salvage) -> anyhow::Result<Verdict> {
     let head = choose::title(&given.target.image, &chosen, None);
     let Some(to) = given.to.as_deref().filter(|_| !given.list) else {
         drop(screen);
-        return list(args, given, &head, &wanted, chosen.extent.offset, image.len());
+        return list(args, given, (&head, &chosen.again), &wanted, chosen.extent.offset, image.len());
     };
     place::must_be_elsewhere(to, &given.target.image)?;
-    let needed: u64 = wanted.iter().map(FileRecord::held).sum();
+    // Zeros that were never written become holes and take no room.
+    let needed = wanted.iter().map(FileRecord::stored).fold(0, u64::saturating_add);
     place::must_have_room(to, needed)?;
     std::fs::create_dir_all(to).with_context(|| format!("the folder {} cannot be made", to.display()))?;
     let _lock = place::lock(to)?;
+    crate::workplace::clear_left_over(to);
     let mut manifest = Manifest::load_or_new(to, &given.target.image, image.len(), &chosen)?;
     let mut names = Names::new(to);
-    let stopped = copy_all(&wanted, &window, to, &mut names, &mut manifest, &screen, needed)?;
+    let copied = copy_all(&wanted, &window, to, &mut names, &mut manifest, &screen, needed);
     drop(screen);
+    // Whatever happened: what was copied out is written down.
     manifest.save(to)?;
-    if stopped {
+    if copied? {
         return Err(Trouble::with(
             format!("stopped on request after {} of {} files", manifest.files.len(), wanted.len()),
             "run the same command again: it goes on where it stopped",
         ));
     }
-    report(args, given, &head, to, &manifest)
+    report(args, given, (&head, &chosen.again), to, &manifest)
 }
 
 fn globs(patterns: &[String]) -> anyhow::Result<GlobSet> {
@@ -117,46 +124,77 @@ fn copy_all(
 ) -> anyhow::Result<bool> {
     let mut done = 0;
     let before = std::mem::take(&mut manifest.files);
-    let earlier: std::collections::HashMap<(&str, u64), &Saved> =
-        before.iter().map(|saved| ((saved.path.as_str(), saved.size), saved)).collect();
-    for (number, file) in wanted.iter().enumerate() {
+    manifest.failed.clear();
+    // Several files can have one path, on a damaged volume.
+    let mut earlier: HashMap<(&str, u64), VecDeque<&Saved>> = HashMap::new();
+    for saved in &before {
+        earlier.entry((saved.path.as_str(), saved.size)).or_default().push_back(saved);
+    }
+    let mut saved_at = Instant::now();
+    for file in wanted {
         screen.at("copying files out", done, needed);
         if screen.stop() {
             return Ok(true);
         }
         if file.folder {
             let relative = names.folder(&file.path);
-            place::make_folders(to, &relative)?;
+            if let Err(error) = place::make_folders(to, &relative) {
+                give_up(manifest, file, &error.into())?;
+            }
             continue;
         }
-        let known = earlier.get(&(file.path.as_str(), file.size)).filter(|saved| place::is_there(to, saved));
-        if let Some(saved) = known {
+        let known = earlier.get_mut(&(file.path.as_str(), file.size)).and_then(VecDeque::pop_front);
+        if let Some(saved) = known.filter(|saved| place::is_there(to, saved)) {
             names.keep(&file.path, &saved.to);
-            manifest.files.push((*saved).clone());
+            manifest.files.push(saved.clone());
         } else {
-            match place::save(to, names, file, medium, screen)? {
-                Some(saved) => manifest.files.push(saved),
-                None => return Ok(true),
+            match place::save(to, names, file, medium, screen) {
+                Ok(Some(saved)) => manifest.files.push(saved),
+                Ok(None) => return Ok(true),
+                Err(error) => give_up(manifest, file, &error)?,
             }
         }
-        done += file.held();
-        if number % 512 == 511 {
+        done += file.stored();
+        // Written down now and then; a long list is not written for each file.
+        if saved_at.elapsed() > WRITTEN_DOWN {
             manifest.save(to)?;
+            saved_at = Instant::now();
         }
     }
     Ok(false)
 }
 
+/// Time between two writings of the manifest.
+const WRITTEN_DOWN: Duration = Duration::from_secs(20);
+
+/// Notes a file that the target does not take, and goes on; a target that takes nothing more ends it.
+fn give_up(manifest: &mut Manifest, file: &FileRecord, error: &anyhow::Error) -> anyhow::Result<()> {
+    use std::io::ErrorKind::{AlreadyExists, FileTooLarge, InvalidFilename, InvalidInput, NotADirectory};
+    let kind = error.downcast_ref::<std::io::Error>().map(std::io::Error::kind);
+    let theirs = error.downcast_ref::<Trouble>().is_some();
+    if theirs
+        || matches!(kind, Some(InvalidFilename | InvalidInput | NotADirectory | AlreadyExists | FileTooLarge))
+    {
+        manifest.failed.push(Failed { path: file.path.clone(), why: error.to_string() });
+        return Ok(());
+    }
+    let what = format!("copying {} out failed: {error}", file.path);
+    Err(Trouble::with(
+        what,
+        "make room or mend the cause, then run the same command again: it goes on where it stopped",
+    ))
+}
+
 fn list(
     args: &Args,
     given: &Salvage,
-    head: &str,
+    (head, again): (&str, &str),
     wanted: &[FileRecord],
     base: u64,
     image: u64,
 ) -> anyhow::Result<Verdict> {
     let files: Vec<&FileRecord> = wanted.iter().filter(|file| !file.folder).collect();
-    let bytes: u64 = files.iter().map(|file| file.held()).sum();
+    let bytes = files.iter().map(|file| file.held()).fold(0, u64::saturating_add);
     if args.json {
         json::print(&json!({
             "schema": "punchdog.salvage-list/1",
@@ -174,15 +212,11 @@ fn list(
     );
     page.gap();
     for file in &files {
-        page.line(&format!(
-            "  {:<8} {:>11}  {}",
-            file.state.name(),
-            page::size(file.size),
-            page::clean(&file.path)
-        ));
+        let about = format!("{:>11}", page::size(file.size));
+        page.file(file.state.name(), anstyle::Style::new(), &about, &file.path);
     }
     page.next(&[(
-        format!("punchdog salvage {} --to SOMEWHERE-ELSE", page::word(&given.target.image)),
+        format!("punchdog salvage {}{again} --to SOMEWHERE-ELSE", page::word(&given.target.image)),
         "copies them, with the same filters",
     )]);
     page.print()?;
@@ -192,21 +226,24 @@ fn list(
 fn report(
     args: &Args,
     given: &Salvage,
-    head: &str,
+    (head, again): (&str, &str),
     to: &Path,
     manifest: &Manifest,
 ) -> anyhow::Result<Verdict> {
     let short: Vec<&Saved> =
         manifest.files.iter().filter(|saved| saved.missing_bytes > 0 || saved.state != "intact").collect();
-    let bytes: u64 = manifest.files.iter().map(|saved| saved.size).sum();
+    let bytes = manifest.files.iter().map(|saved| saved.written_bytes).fold(0, u64::saturating_add);
+    let fine = short.is_empty() && manifest.failed.is_empty();
     if args.json {
-        json::print(&serde_json::to_value(manifest)?)?;
-        return Ok(Verdict::of(short.is_empty()));
+        json::print(manifest)?;
+        return Ok(Verdict::of(fine));
     }
     let mut page = Page::new();
     let files = page::count(manifest.files.len() as u64, "file", "files");
-    let (verdict, style) = if short.is_empty() {
+    let (verdict, style) = if fine {
         (format!("{files} copied out, all whole"), page::GOOD)
+    } else if !manifest.failed.is_empty() {
+        (format!("{files} copied out, {} could not be", manifest.failed.len()), page::BAD)
     } else {
         (format!("{files} copied out, {} not whole", short.len()), page::WARN)
     };
@@ -230,15 +267,26 @@ fn report(
     if short.len() > 20 {
         page.beside(12, "", page::FAINT, &format!("and {} more, in the manifest", short.len() - 20));
     }
+    for failed in manifest.failed.iter().take(20) {
+        page.beside(12, "not copied", page::BAD, &format!("{}: {}", failed.path, failed.why));
+    }
+    if manifest.failed.len() > 20 {
+        page.beside(
+            12,
+            "",
+            page::FAINT,
+            &format!("and {} more, in the manifest", manifest.failed.len() - 20),
+        );
+    }
     let image = &given.target.image;
     page.next(&[(
         format!(
-            "punchdog plan {} --out {}",
+            "punchdog plan {}{again} --out {}",
             page::word(image),
             page::word(&image.with_extension("plan.json"))
         ),
         "now that the files are safe: the repair",
     )]);
     page.print()?;
-    Ok(Verdict::of(short.is_empty()))
+    Ok(Verdict::of(fine))
 }

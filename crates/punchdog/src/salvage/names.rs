@@ -6,6 +6,10 @@ use std::path::{Path, PathBuf};
 
 /// Bytes of a name at most; hosts allow 255, and a number may have to fit as well.
 const LONGEST: usize = 200;
+/// Bytes of a whole path at most: Linux takes 4095 in one call, other hosts take less.
+const LONGEST_PATH: usize = 3500;
+/// The folder for what lies too deep to keep its path.
+const SHORTENED: &str = "PATHS TOO LONG";
 /// Names that mean devices on some hosts, whatever their extension.
 const DEVICES: [&str; 22] = [
     "con", "prn", "aux", "nul", "com1", "com2", "com3", "com4", "com5", "com6", "com7", "com8", "com9",
@@ -14,10 +18,8 @@ const DEVICES: [&str; 22] = [
 
 /// One name of a path, made safe.
 pub(crate) fn safe(name: &str) -> String {
-    let swapped = name.chars().map(|c| {
-        let turns = matches!(c, '\u{200E}' | '\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2066}'..='\u{2069}' | '\u{FEFF}');
-        if c.is_control() || turns || "/\\<>:\"|?*".contains(c) { '_' } else { c }
-    });
+    let swapped =
+        name.chars().map(|c| if crate::page::is_unseen(c) || "/\\<>:\"|?*".contains(c) { '_' } else { c });
     let mut text: String = swapped.collect();
     while text.len() > LONGEST {
         text.pop();
@@ -34,26 +36,44 @@ pub(crate) fn safe(name: &str) -> String {
 /// The paths given out so far.
 pub(crate) struct Names {
     to: PathBuf,
+    /// Bytes there are for a path below `to`.
+    room: usize,
     taken: HashSet<String>,
     folders: HashMap<String, String>,
+    /// The number tried next behind a path, so that a crowd of one name is not counted through for
+    /// each of its bearers.
+    next: HashMap<String, u64>,
 }
 
 impl Names {
     /// Nothing given out yet, below `to`.
     pub(crate) fn new(to: &Path) -> Self {
         let taken = HashSet::from([super::manifest::NAME.to_lowercase()]);
-        Self { to: to.to_owned(), taken, folders: HashMap::from([(String::new(), String::new())]) }
+        let above = std::path::absolute(to).map_or(0, |whole| whole.as_os_str().len());
+        Self {
+            to: to.to_owned(),
+            room: LONGEST_PATH.saturating_sub(above).max(LONGEST),
+            taken,
+            folders: HashMap::from([(String::new(), String::new())]),
+            next: HashMap::new(),
+        }
     }
 
     /// The path for a folder: the same each time it is asked for.
     pub(crate) fn folder(&mut self, path: &str) -> String {
-        if let Some(known) = self.folders.get(path) {
-            return known.clone();
+        // From the deepest folder that has a path already, so that depth costs no stack.
+        let mut open: Vec<&str> = Vec::new();
+        let mut at = path;
+        while !self.folders.contains_key(at) {
+            open.push(at);
+            at = at.rsplit_once('/').map_or("", |(above, _)| above);
         }
-        let (above, name) = path.rsplit_once('/').unwrap_or(("", path));
-        let above = self.folder(above);
-        let given = self.free(&above, &safe(name), |_| false);
-        self.folders.insert(path.to_owned(), given.clone());
+        let mut given = self.folders.get(at).cloned().unwrap_or_default();
+        for folder in open.into_iter().rev() {
+            let name = folder.rsplit('/').next().unwrap_or(folder);
+            given = self.free(&given, &safe(name), |_| false);
+            self.folders.insert(folder.to_owned(), given.clone());
+        }
         given
     }
 
@@ -62,8 +82,20 @@ impl Names {
     pub(crate) fn file(&mut self, path: &str, same: impl Fn(&Path) -> bool) -> String {
         let (above, name) = path.rsplit_once('/').unwrap_or(("", path));
         let above = self.folder(above);
+        self.unoccupied(&above, &safe(name), same)
+    }
+
+    /// A short path for a file whose own the target does not take.
+    pub(crate) fn short(&mut self, path: &str) -> String {
+        let name = path.rsplit('/').next().unwrap_or(path);
+        let extension = name.rsplit_once('.').map_or("", |(_, extension)| extension);
+        let plain: String = extension.chars().filter(char::is_ascii_alphanumeric).take(8).collect();
+        self.unoccupied(SHORTENED, &format!("file.{plain}"), |_| false)
+    }
+
+    fn unoccupied(&mut self, above: &str, name: &str, same: impl Fn(&Path) -> bool) -> String {
         let to = self.to.clone();
-        self.free(&above, &safe(name), |given| {
+        self.free(above, name, |given| {
             let place = to.join(given);
             place.symlink_metadata().is_ok() && !same(&place)
         })
@@ -78,20 +110,25 @@ impl Names {
     }
 
     fn free(&mut self, above: &str, name: &str, occupied: impl Fn(&str) -> bool) -> String {
-        let mut number = 1_u64;
+        // A number behind the name has to fit as well.
+        let fits = above.len() + name.len() + 24 <= self.room;
+        let above = if fits { above } else { SHORTENED };
+        let whole = if above.is_empty() { name.to_owned() } else { format!("{above}/{name}") };
+        let key = whole.to_lowercase();
+        let mut number = self.next.get(&key).copied().unwrap_or(1);
         loop {
             let numbered = match (number, name.rsplit_once('.')) {
                 (1, _) => name.to_owned(),
                 (n, Some((stem, extension))) if !stem.is_empty() => format!("{stem} ({n}).{extension}"),
                 (n, _) => format!("{name} ({n})"),
             };
+            number += 1;
             let path = if above.is_empty() { numbered } else { format!("{above}/{numbered}") };
-            let key = path.to_lowercase();
-            if !self.taken.contains(&key) && !occupied(&path) {
-                self.taken.insert(key);
+            if !self.taken.contains(&path.to_lowercase()) && !occupied(&path) {
+                self.taken.insert(path.to_lowercase());
+                self.next.insert(key, number);
                 return path;
             }
-            number += 1;
         }
     }
 }
@@ -115,6 +152,33 @@ mod tests {
             assert_eq!(safe(name), expected);
         }
         assert!(safe(&"ä".repeat(300)).len() <= LONGEST);
+    }
+
+    #[test]
+    fn what_lies_too_deep_gets_a_short_path() {
+        let mut names = Names::new(Path::new("/nowhere-at-all"));
+        let deep = vec!["a folder with a name of some length"; 1000].join("/");
+        for number in 0..3 {
+            let given = names.file(&format!("{deep}/picture{number}.png"), |_| false);
+            assert!(given.len() < LONGEST_PATH, "{given}");
+            assert!(
+                given.starts_with(SHORTENED) && given.ends_with(&format!("picture{number}.png")),
+                "{given}"
+            );
+        }
+        assert_eq!(names.short("a/b.jpeg"), format!("{SHORTENED}/file.jpeg"));
+        assert_eq!(names.short("c.jpeg"), format!("{SHORTENED}/file (2).jpeg"));
+    }
+
+    #[test]
+    fn a_crowd_of_one_name_is_counted_once() {
+        let mut names = Names::new(Path::new("/nowhere-at-all"));
+        let start = std::time::Instant::now();
+        for number in 2..60_000 {
+            names.file("d/same.txt", |_| false);
+            assert!(names.taken.len() >= number - 1);
+        }
+        assert!(start.elapsed().as_secs() < 20, "{:?}", start.elapsed());
     }
 
     #[test]

@@ -6,12 +6,11 @@ use punchdog_core::{inventory::FileRecord, medium::Medium, progress::Watch};
 use sha2::{Digest, Sha256};
 use std::{
     fs::{File, FileTimes},
-    io::{self, Read, Seek, SeekFrom, Write},
+    io::{self, Read},
     path::{Path, PathBuf},
 };
 
 const PIECE: u64 = 1 << 20;
-const HOLE: usize = 1 << 16;
 /// Room that is left free beside what is copied.
 const SPARE: u64 = 16 << 20;
 
@@ -102,33 +101,66 @@ pub(super) fn must_have_room(to: &Path, needed: u64) -> anyhow::Result<()> {
     }
 }
 
-/// Keeps a second salvage out of the same folder while this one runs.
-pub(super) fn lock(to: &Path) -> anyhow::Result<File> {
+/// Keeps a second salvage out of the same folder while it lives.
+pub(super) struct Lock {
+    path: PathBuf,
+    _file: File,
+}
+
+impl Drop for Lock {
+    fn drop(&mut self) {
+        let _ = std::fs::remove_file(&self.path);
+    }
+}
+
+/// Locks the folder. What stands under the lock's name and is not an empty file is not ours.
+pub(super) fn lock(to: &Path) -> anyhow::Result<Lock> {
     let path = to.join(".punchdog-salvage.lock");
-    let file = File::create(&path)?;
+    if path.symlink_metadata().is_ok_and(|about| !about.is_file() || about.len() > 0) {
+        return Err(Trouble::with(
+            format!("{} is in the way, and is none of ours", path.display()),
+            "name another folder with --to",
+        ));
+    }
+    let file = File::options().create(true).write(true).truncate(false).open(&path)?;
     if file.try_lock().is_err() {
         return Err(Trouble::with(
             format!("another salvage is at work in {}", to.display()),
             "wait for it, or name another folder",
         ));
     }
-    // The lock lives as long as the file is open; its name is not needed for that.
-    let _ = std::fs::remove_file(&path);
-    Ok(file)
+    Ok(Lock { path, _file: file })
+}
+
+/// Gives a finished file its place below `to`; the file comes back with the error.
+fn put(
+    to: &Path,
+    saved_as: &str,
+    part: tempfile::NamedTempFile,
+) -> Result<(), (io::Error, tempfile::NamedTempFile)> {
+    if let Some((above, _)) = saved_as.rsplit_once('/')
+        && let Err(error) = make_folders(to, above)
+    {
+        return Err((error, part));
+    }
+    let target = to.join(saved_as);
+    if target.symlink_metadata().is_ok() {
+        // This very file, from an earlier run: `Names` gives no other path that is occupied.
+        return Ok(());
+    }
+    part.persist_noclobber(&target).map(drop).map_err(|failed| (failed.error, failed.file))
 }
 
 /// Makes the folders of `relative` below `to`; none of them may be a link.
-pub(super) fn make_folders(to: &Path, relative: &str) -> anyhow::Result<()> {
+pub(super) fn make_folders(to: &Path, relative: &str) -> io::Result<()> {
     let mut at = to.to_owned();
     for name in relative.split('/').filter(|name| !name.is_empty()) {
         at.push(name);
         match at.symlink_metadata() {
             Ok(about) if about.is_dir() => {}
             Ok(_) => {
-                return Err(Trouble::with(
-                    format!("{} is in the way and is no folder", at.display()),
-                    "name an empty folder with --to",
-                ));
+                let what = format!("{} is in the way and is no folder", at.display());
+                return Err(io::Error::new(io::ErrorKind::NotADirectory, what));
             }
             Err(_) => std::fs::create_dir(&at)?,
         }
@@ -142,6 +174,9 @@ pub(super) fn is_there(to: &Path, saved: &Saved) -> bool {
 }
 
 fn hash_of(path: &Path) -> io::Result<String> {
+    if !path.symlink_metadata()?.is_file() {
+        return Err(io::ErrorKind::InvalidInput.into());
+    }
     let mut file = File::open(path)?;
     let mut hash = Sha256::new();
     let mut piece = vec![0; 1 << 20];
@@ -161,7 +196,7 @@ pub(super) fn save(
     medium: &dyn Medium,
     screen: &Screen,
 ) -> anyhow::Result<Option<Saved>> {
-    let mut part = tempfile::Builder::new().prefix(".punchdog-part-").tempfile_in(to)?;
+    let mut part = crate::workplace::unfinished(to)?;
     let mut hash = Sha256::new();
     let (mut at, mut missing) = (0_u64, file.size.saturating_sub(file.held()));
     for extent in &file.extents {
@@ -174,12 +209,7 @@ pub(super) fn save(
             let got = medium.lenient(from, usize::try_from(length)?);
             missing += got.missing.iter().map(|hole| hole.length).sum::<u64>();
             hash.update(&got.bytes);
-            for (number, piece) in got.bytes.chunks(HOLE).enumerate() {
-                if piece.iter().any(|byte| *byte != 0) {
-                    part.as_file_mut().seek(SeekFrom::Start(at + (number * HOLE) as u64))?;
-                    part.as_file_mut().write_all(piece)?;
-                }
-            }
+            crate::workplace::put_with_holes(part.as_file_mut(), at, &got.bytes)?;
             at += length;
             from += length;
         }
@@ -205,14 +235,17 @@ pub(super) fn save(
         part.as_file().set_times(FileTimes::new().set_modified(time))?;
     }
     // After a run that was killed, the same file may be there without being in the manifest.
-    let saved_as = names.file(&file.path, |place| hash_of(place).is_ok_and(|there| there == sha256));
-    if let Some((above, _)) = saved_as.rsplit_once('/') {
-        make_folders(to, above)?;
-    }
-    let target = to.join(&saved_as);
-    if !target.exists() {
-        crate::workplace::readable(part.as_file())?;
-        part.persist_noclobber(&target).map_err(|error| error.error)?;
+    let mut saved_as = names.file(&file.path, |place| hash_of(place).is_ok_and(|there| there == sha256));
+    crate::workplace::readable(part.as_file())?;
+    let mut note = file.note.clone();
+    if let Err((error, part)) = put(to, &saved_as, part) {
+        // A name or a path that this target does not take.
+        if error.kind() != io::ErrorKind::InvalidFilename {
+            return Err(error.into());
+        }
+        saved_as = names.short(&file.path);
+        put(to, &saved_as, part).map_err(|(error, _)| error)?;
+        note.get_or_insert_with(|| "its own path is too long for the target".to_owned());
     }
     Ok(Some(Saved {
         path: file.path.clone(),
@@ -220,7 +253,8 @@ pub(super) fn save(
         size: file.size,
         missing_bytes: missing,
         state: file.state.name().to_owned(),
-        note: file.note.clone(),
+        note,
+        written_bytes: at + file.zeros,
         sha256,
         modified: file.modified.map(|time| time.to_string()),
     }))

@@ -62,9 +62,15 @@ fn from_unreadable_to_mended_and_back() {
         assert_eq!(hashes(&json(at, &["files", "mended.img", "--hash"], 0)), expected);
 
         let again = json(at, &words, 0);
-        assert_eq!(again["finished_an_earlier_apply"], true, "applying twice does no harm");
+        assert_eq!(again["finished_an_earlier_apply"], false, "applying twice does no harm");
+        assert_eq!(again["written_bytes"], plan["outcome"]["written"]["bytes"], "one number");
         json(at, &["undo", "mended.img"], 0);
         assert_eq!(fs::read(at.join("mended.img")).unwrap(), patient.bytes, "undo gives the image back");
+        let after_undo = run(at, &words);
+        assert!(!after_undo.out.contains("cut off"), "{}", after_undo.out);
+        fs::remove_file(at.join("mended.img")).unwrap();
+        let gone = json(at, &["undo", "mended.img"], 2);
+        assert_eq!(gone["schema"], "punchdog.error/1", "with the copy gone nothing is undone");
     }
 }
 

@@ -6,7 +6,7 @@ use punchdog_lab::{faults, seed::Seed};
 use std::collections::BTreeSet;
 
 #[test]
-fn no_line_is_wider_than_a_hundred_columns() {
+fn no_line_is_wider_than_the_terminal() {
     let mut patient = patient(Kind::Fat32);
     let fitting = faults::all().filter(|fault| (fault.on)(&patient.geometry));
     for fault in fitting.step_by(9).collect::<Vec<_>>() {
@@ -14,22 +14,61 @@ fn no_line_is_wider_than_a_hundred_columns() {
     }
     let folder = folder_with("card.img", &patient.bytes);
     let at = folder.path();
-    let commands: [&[&str]; 6] = [
+    let commands: [&[&str]; 8] = [
         &["scout", "card.img"],
         &["check", "card.img", "--all"],
         &["explain", "card.img"],
         &["fields", "card.img"],
-        &["plan", "card.img", "--out", "card.plan.json"],
+        &["files", "card.img"],
+        &["salvage", "card.img", "--list"],
+        &["plan", "card.img", "--out", "card.plan.json", "--replace"],
         &["apply", "card.plan.json", "--image", "card.img", "--copy", "card.mended.img"],
     ];
-    for words in commands {
-        let done = run(at, words);
-        assert!(done.status < 2, "{words:?}: {}", done.err);
-        for line in done.out.lines() {
-            let columns = line.chars().count();
-            assert!(columns <= 100 || line.contains("punchdog "), "{words:?}, {columns} columns: {line}");
+    for wide in [40, 60, 80, 100, 120] {
+        for words in commands {
+            let done = punchdog(at, words).env("COLUMNS", wide.to_string()).output().unwrap();
+            let out = String::from_utf8(done.stdout).unwrap();
+            assert!(done.status.code().unwrap() < 2, "{words:?}");
+            for line in out.lines() {
+                let columns = line.chars().count();
+                // A command is never broken: it is there to be copied.
+                assert!(
+                    columns <= wide || line.contains("punchdog "),
+                    "{words:?}, {columns} of {wide}: {line}"
+                );
+            }
+            assert!(out.lines().count() > 3, "{words:?}");
         }
-        assert!(done.out.lines().count() > 3, "{words:?}");
+    }
+}
+
+/// Characters that a terminal obeys, or that hide others, come out escaped, in text and in JSON.
+#[test]
+fn odd_characters_in_names_are_escaped_everywhere() {
+    let odd = ['\u{202E}', '\u{85}', '\u{200B}', '\u{2028}', '\u{7F}', '\u{2066}'];
+    for c in odd {
+        let mut patient = patient(Kind::Fat16);
+        let made = patient.find("Logs/2026/counts on the western ledges, second visit.csv");
+        let unit = u16::try_from(u32::from(c)).unwrap().to_le_bytes();
+        patient.write(made.entry - 32 + 1, &unit);
+        let folder = folder_with("card.img", &patient.bytes);
+        let at = folder.path();
+        for words in [
+            &["files", "card.img"][..],
+            &["files", "card.img", "--json"],
+            &["check", "card.img", "--all"],
+            &["plan", "card.img", "--json", "--out", "plan.json", "--replace"],
+            &["salvage", "card.img", "--list", "--json"],
+        ] {
+            let done = run(at, words);
+            assert!(done.status < 2, "{words:?}: {}", done.err);
+            assert!(!done.out.contains(c) && !done.err.contains(c), "{c:?} in {words:?}");
+        }
+        let listed = json(at, &["files", "card.img"], 0);
+        let paths =
+            listed["files"].as_array().unwrap().iter().map(|f| f["path"].as_str().unwrap().to_owned());
+        assert!(paths.into_iter().any(|path| path.contains(c)), "{c:?}: the name itself is kept in JSON");
+        assert!(!std::fs::read_to_string(at.join("plan.json")).unwrap().contains(c));
     }
 }
 

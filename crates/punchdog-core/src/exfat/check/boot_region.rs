@@ -161,6 +161,6 @@ fn flags(subject: &Subject<'_>, sink: &mut dyn Sink) {
 
 /// The percentage of the clusters that are in use, rounded down (section 3.1.18).
 pub(in crate::exfat) fn percent_in_use(survey: &crate::exfat::survey::Survey) -> u8 {
-    let used = survey.used.count_ones(..).wide().times(100).per(survey.geometry.clusters.wide().max(1));
+    let used = survey.used.count().wide().times(100).per(survey.geometry.clusters.wide().max(1));
     u8::try_from(used.min(100)).unwrap_or(100)
 }

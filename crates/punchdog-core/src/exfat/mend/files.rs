@@ -6,7 +6,7 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::Link,
+    chain::{Link, alongside, run_of},
     exfat::{
         catalogue as c,
         layout::{ATTRIBUTES, DIRECTORY, ENTRY, NO_CHAIN, POSSIBLE, put, set_checksum},
@@ -539,12 +539,11 @@ fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         if let Some(entry) = item.raw.get_mut(ENTRY..2.times(ENTRY)) {
             stream.put(entry);
         }
-        let each = geometry.cluster_bytes().size();
+        let each = geometry.cluster_bytes();
         job.steps.run(job.stage, step, |stage| {
-            for (from, to) in clusters.iter().zip(first..) {
-                let medium: &dyn Medium = stage;
-                let bytes = medium.lenient(geometry.cluster_place(*from), each).bytes;
-                stage.write_at(geometry.cluster_place(to), &bytes)?;
+            for (from, to, count) in alongside(&clusters, run_of(first, clusters.len().narrow())) {
+                let (from, to) = (geometry.cluster_place(from), geometry.cluster_place(to));
+                stage.copy_at(from, to, count.wide().times(each))?;
             }
             write_set(stage, &content, item.index, &item.raw)
         })?;

@@ -6,7 +6,7 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::{End, Link},
+    chain::{End, Link, run_of},
     exfat::{
         catalogue as c,
         layout::{BITMAP, ENTRY, LABEL, Owner, UPCASE, table_checksum},
@@ -97,7 +97,7 @@ fn put_owner(
         return Ok(());
     }
     let count = geometry.clusters_for(owner.length).narrow();
-    let clusters: Vec<u32> = (owner.first..).take(count.size()).collect();
+    let clusters: Vec<u32> = run_of(owner.first, count).collect();
     job.steps.run(job.stage, step, |stage| {
         match (at.and_then(|index| content.place(index)), &slots) {
             (Some(place), _) => stage.write_at(place, &raw)?,
@@ -186,7 +186,7 @@ fn upcase(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     let count = job.believed.geometry.clusters_for(RECOMMENDED_BYTES.wide()).narrow();
     let room = job.survey.upcase.clusters.len().narrow();
     let in_place = first.filter(|first| {
-        room >= count && upcase.clusters.iter().zip(*first..).all(|(one, other)| *one == other)
+        room >= count && upcase.clusters.iter().zip(run_of(*first, room)).all(|(one, other)| *one == other)
     });
     let Some(first) = in_place.or_else(|| take_row(job, count, 0..0)) else { return Ok(()) };
     let step = Step::new(

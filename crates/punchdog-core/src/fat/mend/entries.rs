@@ -7,7 +7,8 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::Link,
+    chain::{Link, alongside},
+    clusters::ClusterSet,
     fat::{
         catalogue as c,
         folder::Flaws,
@@ -15,7 +16,7 @@ use crate::{
         names,
         tree::{Node, Reached},
     },
-    medium::{Medium, MediumError},
+    medium::MediumError,
     step::{Provenance, Step},
     wording::counted,
 };
@@ -278,7 +279,7 @@ fn crossed(job: &mut Job<'_, '_, '_>, troubled: &[(u32, Node)]) -> Result<(), Me
     ];
     let taken =
         job.choices.ask("cross-link", "Files share clusters. Who gets them?", &options, paths.clone());
-    let mut owned = fixedbitset::FixedBitSet::with_capacity(geometry.last_cluster().plus(1).size());
+    let mut owned = ClusterSet::with_capacity(geometry.last_cluster().plus(1).size());
     for ((number, node), path) in involved.iter().zip(paths) {
         let mut clusters = job.survey.clusters(job.stage, *number);
         if !node.folder {
@@ -325,14 +326,17 @@ fn duplicate(
     )
     .or("cut this file before the shared clusters")
     .file(path);
-    let each = geometry.cluster_bytes().size();
+    let each = geometry.cluster_bytes().wide();
     job.steps.run(job.stage, step, |stage| {
+        let old: Vec<u32> = shared.iter().filter_map(|index| clusters.get(*index).copied()).collect();
+        for (from, to, count) in alongside(&old, fresh.iter().copied()) {
+            let (from, to) = (geometry.cluster_offset(from), geometry.cluster_offset(to));
+            stage.copy_at(from, to, count.wide().times(each))?;
+        }
         for (index, new) in shared.iter().zip(fresh) {
-            let Some(slot) = clusters.get_mut(*index) else { continue };
-            let medium: &dyn Medium = stage;
-            let bytes = medium.lenient(geometry.cluster_offset(*slot), each).bytes;
-            stage.write_at(geometry.cluster_offset(*new), &bytes)?;
-            *slot = *new;
+            if let Some(slot) = clusters.get_mut(*index) {
+                *slot = *new;
+            }
         }
         // Only what comes from the first exchanged cluster on is linked anew; what stands before
         // it already leads there.

@@ -135,7 +135,7 @@ impl Surveyor<'_> {
 
     /// Finds everyone who has a part in shared clusters.
     pub(in crate::fat) fn mark_crossed(&mut self) {
-        if self.shared.is_clear() {
+        if self.shared.is_empty() {
             return;
         }
         for number in 0..self.tree.nodes.len().narrow() {
