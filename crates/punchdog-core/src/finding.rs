@@ -1,6 +1,6 @@
 //! What check found: a fault with its weight, its bytes and its files.
 
-use crate::medium::Extent;
+use crate::{forecast::HostForecast, medium::Extent};
 use serde::Serialize;
 
 /// How much a finding matters, heaviest first.
@@ -162,13 +162,23 @@ pub struct Collector {
 }
 
 impl Collector {
-    /// The findings: heaviest first, then by place in the volume. Those whose code `stops` a host
-    /// are the heaviest, whatever they usually weigh.
-    pub fn into_sorted(self, stops: impl Fn(&str) -> bool) -> Vec<Finding> {
-        let mut findings = self.findings;
-        for finding in findings.iter_mut().filter(|finding| stops(finding.entry.code)) {
-            finding.weight = Weight::BlocksMount;
+    /// The findings, weighed by what hosts do: what stops one is the heaviest, whatever it usually
+    /// weighs; where none is stopped, nothing blocks the mount, and what usually does puts files at risk.
+    pub fn weighed_by(mut self, hosts: &[HostForecast]) -> Vec<Finding> {
+        let mounted = hosts.iter().all(|host| host.mounts_read_only);
+        for finding in &mut self.findings {
+            if hosts.iter().any(|host| host.refused_by == Some(finding.entry.code)) {
+                finding.weight = Weight::BlocksMount;
+            } else if mounted && finding.weight == Weight::BlocksMount {
+                finding.weight = Weight::RisksFiles;
+            }
         }
+        self.into_sorted()
+    }
+
+    /// The findings: heaviest first, then by place in the volume.
+    pub fn into_sorted(self) -> Vec<Finding> {
+        let mut findings = self.findings;
         findings.sort_by_key(|f| {
             let place = f.extents.first().map_or(u64::MAX, |e| e.offset);
             (f.weight, place, f.entry.code, f.paths.first().cloned())
@@ -227,7 +237,7 @@ mod tests {
         for number in 0..APART + 50 {
             collector.add(Finding::new(&crate::fat::catalogue::LOST_CHAIN, "x").at(number * 512, 512));
         }
-        let findings = collector.into_sorted(|_| false);
+        let findings = collector.into_sorted();
         assert_eq!(findings.len() as u64, APART);
         assert_eq!(findings.iter().map(|f| f.count).sum::<u64>(), APART + 50);
     }

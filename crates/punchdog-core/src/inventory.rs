@@ -57,6 +57,8 @@ pub struct FileRecord {
     pub place: u64,
     /// A host that reads only the first copy of the table cannot read it.
     pub masked: bool,
+    /// All of its content is known, whatever keeps hosts from it.
+    pub whole: bool,
     /// Why it is not intact.
     pub note: Option<String>,
 }
@@ -74,6 +76,7 @@ impl FileRecord {
             zeros: 0,
             place: 0,
             masked: false,
+            whole: false,
             note: Some("clusters in use that belong to no file".to_owned()),
         }
     }
@@ -260,6 +263,7 @@ mod tests {
             zeros: 0,
             place,
             masked: false,
+            whole: state == State::Intact,
             note: None,
         }
     }

@@ -195,6 +195,8 @@ pub fn build(
         let again = !seen.insert(digest(&serde_json::to_vec(&round).unwrap_or_default()));
         steps.extend(round);
         if again {
+            // A bug by definition: tests stop here.
+            debug_assert!(!again, "a round of mending did what an earlier one had done: {:?}", steps.last());
             tracing::warn!("a round of mending did what an earlier one had done; stopping there");
             break;
         }

@@ -126,6 +126,15 @@ impl<C: Canvas> Filler<C> {
         }
     }
 
+    /// Clusters that are free.
+    ///
+    /// # Panics
+    /// Never: the lab's volumes are small.
+    pub fn free(&self) -> u32 {
+        let clusters = 2..self.geometry.clusters + 2;
+        u32::try_from(clusters.filter(|cluster| !self.is_used(*cluster)).count()).expect("a small volume")
+    }
+
     fn folder_of(&self, path: &str) -> usize {
         let above = path.rsplit_once('/').map_or("", |(above, _)| above);
         self.folders

@@ -107,6 +107,15 @@ impl<C: Canvas> Filler<C> {
         Ok(clusters)
     }
 
+    /// Clusters that are free.
+    ///
+    /// # Panics
+    /// Never: the lab's volumes are small.
+    pub fn free(&self) -> u32 {
+        let free = self.table.iter().skip(2).filter(|value| **value == 0).count();
+        u32::try_from(free).expect("a small volume")
+    }
+
     fn folder_of(&self, path: &str) -> usize {
         let above = path.rsplit_once('/').map_or("", |(above, _)| above);
         self.folders

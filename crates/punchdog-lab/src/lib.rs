@@ -3,7 +3,7 @@
 //! Used by the demo, the tests and the benches. In reading order: [`seed`] (numbers),
 //! [`canvas`] (where the bytes go), [`content`] (what files hold), [`fat`] and [`exfat`] (filling
 //! volumes), [`patient`] (what they are then), [`station`] (the seabird field station's cards), [`faults`] and
-//! [`exfat_faults`] (damage, as tables), [`trial`] (two at once).
+//! [`exfat_faults`] (damage, as tables), [`sweep`] (every byte of what a host looks at first), [`trial`] (two at once).
 
 pub mod canvas;
 pub mod content;
@@ -14,5 +14,6 @@ pub mod faults;
 pub mod patient;
 pub mod seed;
 pub mod station;
+pub mod sweep;
 pub mod trial;
 pub mod workplace;

@@ -56,7 +56,7 @@ pub(crate) struct FilledByKernel {
     trouble: Option<String>,
 }
 
-fn linux(bytes: &[u8]) -> Option<HostForecast> {
+pub(super) fn linux(bytes: &[u8]) -> Option<HostForecast> {
     let medium = Memory::new(bytes.to_vec());
     let volume = family::recognise(&medium, &Silent).ok()??;
     volume.forecast(&medium, 512).into_iter().find(|host| host.host == "linux")
@@ -79,7 +79,7 @@ fn mend(bytes: &[u8], choose: &[(&str, &str)]) -> Result<Vec<u8>, String> {
     }
 }
 
-fn case(
+pub(super) fn case(
     name: String,
     before: Vec<u8>,
     choose: &[(&str, &str)],

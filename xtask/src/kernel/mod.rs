@@ -10,6 +10,7 @@ mod compare;
 mod guest;
 mod large;
 mod setup;
+mod sweep;
 
 use clap::Args;
 use std::{path::Path, time::Instant};
@@ -26,6 +27,15 @@ pub(crate) struct Kernel {
     /// Only the volume of the largest clusters, with files above 4 GiB.
     #[arg(long)]
     large: bool,
+    /// Struck bytes of boot and root structures that are tried, taken from all of them by the seed.
+    #[arg(long, default_value_t = 60)]
+    sweep: usize,
+    /// The seed; without one it follows from the commit.
+    #[arg(long)]
+    seed: Option<u64>,
+    /// Only the struck bytes.
+    #[arg(long)]
+    only_sweep: bool,
     /// Keep the images of cases that disagree in this folder.
     #[arg(long)]
     keep: Option<std::path::PathBuf>,
@@ -41,9 +51,15 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
     if given.large {
         return large::run(&machine, &crate::bench::program()?);
     }
-    let filled = if given.only.is_none() { cases::filled(&machine)? } else { Vec::new() };
-    let mut all = cases::of_matrix(given.only.as_deref());
+    let everything = given.only.is_none() && !given.only_sweep;
+    let filled = if everything { cases::filled(&machine)? } else { Vec::new() };
+    let mut all = if given.only_sweep { Vec::new() } else { cases::of_matrix(given.only.as_deref()) };
     if given.only.is_none() {
+        let seed = given.seed.unwrap_or_else(of_commit);
+        println!("  {} struck bytes by seed {seed}", given.sweep);
+        all.extend(sweep::recipes(given.sweep, seed));
+    }
+    if everything {
         all.extend(cases::of_filled(&filled));
         all.extend(cases::of_station());
     }
@@ -70,6 +86,13 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
     table.print(started.elapsed());
     anyhow::ensure!(table.agrees(), "the kernel disagrees");
     Ok(())
+}
+
+/// A number that changes with the commit, so that each run tries others.
+fn of_commit() -> u64 {
+    let said = std::process::Command::new("git").args(["rev-parse", "HEAD"]).output();
+    let text = said.map(|done| String::from_utf8_lossy(&done.stdout).into_owned()).unwrap_or_default();
+    u64::from_str_radix(text.get(..12).unwrap_or(""), 16).unwrap_or(1)
 }
 
 type Answered = Vec<(cases::Case, guest::Answer)>;

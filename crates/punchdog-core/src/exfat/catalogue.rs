@@ -142,6 +142,9 @@ catalogue! {
     NAME_LENGTH = ("exfat/name-length", RisksFiles, "a name's length is wrong", "exFAT 1.00, 7.6.3",
         "The file is listed and cannot be opened, or its name is cut.",
         "Counted (exact where the hash then fits).");
+    NAME_TAIL = ("exfat/name-tail", RisksFiles, "characters stand behind a name's end", "exFAT 1.00, 7.7.3",
+        "Some hosts go by the length, others read on to the first empty character: the file is listed under a longer name, and whoever opens it is told that it does not exist.",
+        "Cleared; where the hash fits the name as its length has it, that is exact.");
     NAME_HASH = ("exfat/name-hash", RisksFiles, "a name does not have its hash", "exFAT 1.00, 7.6.4",
         "The file is listed, but whoever opens it is told that it does not exist.",
         "Computed anew (derived).");

@@ -268,13 +268,16 @@ fn root_chain(gate: &mut Gate<'_>) -> Verdict {
     gate.refuse(COUNT_ROOT, entry, "the root folder's chain has more clusters than the volume")
 }
 
-/// Entries of the root in the driver's order; in each cluster up to its first empty entry, or to
-/// the first empty entry of all.
+/// Bytes of the root that are looked at: a folder holds 256 MiB at most (section 7.2).
+const ROOT: u64 = 256 << 20;
+
+/// The root's entries that name tables, in the driver's order; in each cluster up to its first empty
+/// entry, or to the first empty entry of all.
 fn root_entries(gate: &Gate<'_>, stop_for_good: bool) -> Option<Vec<Vec<u8>>> {
     let g = gate.geometry;
     let mut at = g.root_cluster;
     let mut found = Vec::new();
-    for _ in 0..g.clusters.min(1 << 16) {
+    for _ in 0..g.clusters.min(ROOT.per(g.cluster_bytes()).narrow().max(1)) {
         if !g.has(at) {
             return if at == 0 { None } else { Some(found) };
         }
@@ -289,7 +292,9 @@ fn root_entries(gate: &Gate<'_>, stop_for_good: bool) -> Option<Vec<Vec<u8>>> {
                 ended = true;
                 break;
             }
-            found.push(raw.to_vec());
+            if matches!(raw.byte(0), BITMAP | UPCASE) && found.len() < 64 {
+                found.push(raw.to_vec());
+            }
         }
         if ended && stop_for_good {
             return Some(found);
@@ -384,11 +389,14 @@ fn bitmap(gate: &mut Gate<'_>) -> Verdict {
     if !g.has(owner.first) || end > gate.medium.len() {
         return gate.refuse(LOAD, &c::BITMAP_ENTRY, "the bitmap lies outside the volume");
     }
-    let bytes = gate.medium.lenient(g.cluster_place(owner.first), needed.size()).bytes;
-    let own = g.clusters_for(owner.length).narrow();
+    // Of the bitmap, only the bits of its own clusters are asked for.
+    let own = g.clusters_for(owner.length).min(g.clusters.wide()).narrow();
+    let from = owner.first.minus(2).per(8).wide();
+    let length = own.per(8).plus(2).wide().min(needed.minus(from));
+    let bytes = gate.medium.lenient(g.cluster_place(owner.first).plus(from), length.size()).bytes;
     let free = (owner.first..owner.first.plus(own)).find(|cluster| {
         let bit = cluster.minus(2);
-        bytes.byte(bit.per(8).size()) >> bit.rest(8) & 1 == 0
+        bytes.byte(bit.per(8).minus(from.narrow()).size()) >> bit.rest(8) & 1 == 0
     });
     if free.is_some() {
         return gate.refuse(LOAD, &c::BITMAP_ENTRY, "the bitmap does not have its own clusters in use");

@@ -4,7 +4,7 @@
 use super::{
     layout::{DIRECTORY, NO_CHAIN, POSSIBLE, Stream},
     sets::{Flaws, begins_with_set},
-    survey::Surveyor,
+    survey::{READ, Surveyor, extents_of},
     tree::{Lost, Node, Reached},
 };
 use crate::{
@@ -12,7 +12,6 @@ use crate::{
     chain::{End, run_of, walk_own},
     clusters::ClusterSet,
     content,
-    medium::Extent,
 };
 
 /// Clusters that are looked at for lost folders.
@@ -103,10 +102,12 @@ impl Surveyor<'_> {
             }
             // In free space a folder that was deleted and written over in part looks the same; what
             // its sets name belongs to others by now.
-            let mut own = true;
-            for (first, count) in &runs {
-                let extent = Extent::new(g.cluster_place(*first), count.wide().times(g.cluster_bytes()));
-                let bytes = self.medium.lenient(extent.offset, extent.length.size()).bytes;
+            let (mut own, mut room) = (true, READ);
+            for extent in extents_of(&g, &runs) {
+                // A chain can claim more than any folder has.
+                let length = extent.length.min(room);
+                room = room.minus(length);
+                let bytes = self.medium.lenient(extent.offset, length.size()).bytes;
                 for item in super::sets::Reading::of(&bytes, &self.out.capitals, false).items {
                     if g.has(item.stream.first) && item.stream.first != *start {
                         inner.insert(item.stream.first.size());
@@ -138,7 +139,7 @@ impl Surveyor<'_> {
     fn bitmap_believed(&self) -> bool {
         let claimed = self.out.claimed.count();
         let denied = self.out.claimed.difference(&self.out.used).count();
-        !self.out.bitmap.bytes.is_empty() && denied.times(2) < claimed
+        !self.out.bitmap.clusters.is_empty() && denied.times(2) < claimed
     }
 
     /// What the bitmap has in use and nothing claims.

@@ -27,10 +27,10 @@ pub mod upcase;
 use crate::{
     arith::Sat,
     family::{Examination, FieldGroup, Kind, Tally, Volume, Wanted},
-    fat::ADRIFT,
     finding::Collector,
     forecast::HostForecast,
     inventory::{FileRecord, State},
+    keeping::ADRIFT,
     medium::{Extent, Medium, MediumError, Stage},
     progress::Watch,
     step::{Choices, Steps},
@@ -39,7 +39,7 @@ use boot::Boot;
 use geometry::Believed;
 use sets::Flaws;
 use survey::Survey;
-use tree::{Node, Reached};
+use tree::{HIDING, Node, Reached};
 
 /// An exFAT volume whose geometry is known.
 pub struct ExfatVolume {
@@ -80,8 +80,7 @@ impl Volume for ExfatVolume {
             check::Subject { medium, believed: &self.believed, boot: &boot, survey: &mut survey };
         check::check(&mut subject, &mut collector);
         let forecast = self.forecast(medium, 512);
-        let findings =
-            collector.into_sorted(|code| forecast.iter().any(|host| host.refused_by == Some(code)));
+        let findings = collector.weighed_by(&forecast);
         let label = survey.label.as_ref().map(|(_, text, _)| text.clone()).filter(|text| !text.is_empty());
         let mut examination =
             Examination { label, findings, tally: tally(&survey), ..Examination::default() };
@@ -106,15 +105,11 @@ impl Volume for ExfatVolume {
                     size: if node.folder { 0 } else { node.stream.length },
                     state: state(node),
                     modified: node.modified,
-                    zeros: node
-                        .stream
-                        .length
-                        .minus(node.stream.valid)
-                        .min(node.stream.length)
-                        .times(u64::from(!node.folder)),
+                    zeros: unwritten(node, &survey.geometry),
                     extents: written(node, extents),
                     place: node.place,
                     masked: node.flaws.contains(Flaws::OTHER_COPY),
+                    whole: node.whole(),
                     note: note(node),
                 });
             }
@@ -148,6 +143,14 @@ impl Volume for ExfatVolume {
     }
 }
 
+/// Bytes of a file that were never written and read as zeros. A length says nothing of what the file
+/// has no clusters for: it can be anything.
+fn unwritten(node: &Node, geometry: &geometry::Geometry) -> u64 {
+    let room = node.length.wide().times(geometry.cluster_bytes());
+    let length = if node.folder { 0 } else { node.stream.length.min(room) };
+    length.minus(node.stream.valid)
+}
+
 /// Only what was ever written is read from the medium: behind the valid length a file is zeros
 /// (section 7.6.5), which `FileRecord` gives where it has no extents.
 fn written(node: &Node, mut extents: Vec<Extent>) -> Vec<Extent> {
@@ -166,7 +169,7 @@ fn written(node: &Node, mut extents: Vec<Extent>) -> Vec<Extent> {
 fn state(node: &Node) -> State {
     match node.reached {
         Reached::Orphan | Reached::Undeleted => State::Orphan,
-        _ if node.whole() => State::Intact,
+        _ if node.whole() && !node.flaws.intersects(HIDING) => State::Intact,
         _ => State::Damaged,
     }
 }
@@ -177,6 +180,9 @@ fn note(node: &Node) -> Option<String> {
         Reached::Undeleted => "marked deleted, but its clusters are still in use",
         _ if node.whole() && node.flaws.contains(Flaws::OTHER_COPY) => {
             "whole, but only by the other table than the one that hosts read"
+        }
+        _ if node.whole() && node.flaws.intersects(HIDING) => {
+            "its content is whole, but hosts do not find it: its entry set is damaged"
         }
         _ if node.whole() => return None,
         _ if node.flaws.contains(Flaws::CROSSED) => "shares clusters with another file",
@@ -197,8 +203,8 @@ fn tally(survey: &Survey) -> Tally {
 fn lost(survey: &mut Survey, medium: &dyn Medium) -> Vec<FileRecord> {
     let mut files = Vec::new();
     for lost in std::mem::take(&mut survey.tree.lost).into_iter().filter(|lost| !lost.blank) {
-        let clusters = survey.chain(medium, lost.first, lost.length, !lost.chained);
-        let extents = survey::places(&survey.geometry, &clusters);
+        let runs = survey.runs(medium, lost.first, lost.length, !lost.chained);
+        let extents = survey::extents_of(&survey.geometry, &runs);
         let path = format!("{ADRIFT}/{}", mend::lost_name(lost.first, lost.extension.as_deref()));
         let size = lost.length.wide().times(survey.geometry.cluster_bytes());
         files.push(FileRecord::adrift(path, size, extents));
@@ -212,8 +218,10 @@ fn deleted(survey: &Survey) -> Vec<FileRecord> {
     for (folder, place, item) in &survey.tree.deleted {
         let above = survey.tree.path(*folder);
         let (first, size) = (item.stream.first, item.stream.length);
-        let extents = if geometry.has(first) && size > 0 && size <= geometry.bytes() {
-            vec![Extent::new(geometry.cluster_place(first), size)]
+        let extents = if geometry.has(first) && size > 0 {
+            // No further than the volume goes, whatever the length says.
+            let place = geometry.cluster_place(first);
+            vec![Extent::new(place, size.min(geometry.heap_end().minus(place)))]
         } else {
             Vec::new()
         };
@@ -228,6 +236,7 @@ fn deleted(survey: &Survey) -> Vec<FileRecord> {
             zeros: 0,
             place: *place,
             masked: false,
+            whole: false,
             note: Some(
                 "deleted; its clusters are taken to lie in a row and may hold something else".to_owned(),
             ),

@@ -82,6 +82,8 @@ bitflags! {
         const OTHER_COPY = 1 << 28;
         /// A file without content that keeps a first cluster.
         const FIRST_UNUSED = 1 << 29;
+        /// Characters stand behind the name's length.
+        const NAME_TAIL = 1 << 30;
     }
 }
 
@@ -260,8 +262,21 @@ fn read_set(bytes: &[u8], index: usize, upcase: &Upcase) -> Option<Item> {
     judge(index, raw, flaws, upcase)
 }
 
+/// Clears what stands behind the first `length` characters in the name entries of a set.
+fn clear_tail(raw: &mut [u8], length: usize) {
+    let mut before = 0_usize;
+    for entry in raw.chunks_exact_mut(ENTRY).skip(2).take_while(|entry| entry.byte(0) == NAME) {
+        let from = length.minus(before).min(NAME_UNITS);
+        if let Some(rest) = entry.get_mut(2_usize.plus(from.times(2))..) {
+            rest.fill(0);
+        }
+        before = before.plus(NAME_UNITS);
+    }
+}
+
 /// Judges a set whose entries have their types and whose count fits.
 fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &Upcase) -> Option<Item> {
+    let standing = set_checksum(&raw);
     let stream_raw = raw.part(ENTRY, ENTRY).to_vec();
     if stream_raw.byte(0) != STREAM {
         return None;
@@ -288,6 +303,10 @@ fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &Upcase) -> O
         }
     }
     let units = all.get(..length.min(all.len())).unwrap_or(&[]).to_vec();
+    if all.get(units.len()..).is_some_and(|rest| rest.iter().any(|unit| *unit != 0)) {
+        flaws |= Flaws::NAME_TAIL;
+        clear_tail(&mut raw, units.len());
+    }
     if !is_legal(&units) {
         flaws |= Flaws::ILLEGAL;
     }
@@ -296,7 +315,7 @@ fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &Upcase) -> O
     if raw.le16(4) & !super::layout::ATTRIBUTES != 0 {
         flaws |= Flaws::ATTRIBUTES;
     }
-    if set_checksum(&raw) != raw.le16(2) {
+    if standing != raw.le16(2) {
         flaws |= Flaws::CHECKSUM;
     }
     let stands = flaws.is_empty();

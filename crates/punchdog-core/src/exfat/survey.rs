@@ -6,9 +6,7 @@
 
 use super::{
     geometry::Geometry,
-    layout::{
-        BITMAP, DIRECTORY, ENTRY, LONGEST_FOLDER, NO_CHAIN, Owner, POSSIBLE, Stream, UPCASE, table_checksum,
-    },
+    layout::{DIRECTORY, ENTRY, LONGEST_FOLDER, NO_CHAIN, Owner, POSSIBLE, Stream, UPCASE, table_checksum},
     open::Open,
     sets::{Flaws, Item, Reading},
     table::Links,
@@ -20,12 +18,16 @@ use crate::{
     chain::{Budget, End, Link, Walk, run_of, walk},
     clusters::ClusterSet,
     medium::{Extent, Medium, MediumError},
+    places::Places,
     progress::Watch,
 };
 use std::collections::{HashSet, VecDeque};
 
 /// Bytes of a folder that are read: a million entries.
-const READ: u64 = 32 << 20;
+pub(super) const READ: u64 = 32 << 20;
+
+/// Clusters of a folder with a damaged beginning that are looked at for a set.
+const LOOKED_AT: usize = 64;
 
 /// A structure that a root entry names: the bitmap or the up-case table.
 #[derive(Debug, Clone)]
@@ -60,8 +62,10 @@ pub struct Survey {
     pub claimed: ClusterSet,
     /// Clusters that the bitmap has in use.
     pub used: ClusterSet,
-    /// The bitmap; TexFAT has a second one, which is not read.
+    /// The bitmap.
     pub bitmap: Owned,
+    /// The second bitmap of TexFAT (section 7.1.2), of which only the place is judged.
+    pub second: Owned,
     /// The up-case table.
     pub upcase: Owned,
     /// The table that names are compared by.
@@ -76,20 +80,14 @@ pub struct Survey {
 pub struct Content {
     /// The bytes.
     pub bytes: Vec<u8>,
-    places: Vec<Extent>,
+    /// Where they stand.
+    pub places: Places,
 }
 
 impl Content {
     /// Where entry `index` stands: bytes from the start of the volume.
     pub fn place(&self, index: u32) -> Option<u64> {
-        let mut at = index.wide().times(ENTRY.wide());
-        for place in &self.places {
-            if at < place.length {
-                return Some(place.offset.plus(at));
-            }
-            at = at.minus(place.length);
-        }
-        None
+        self.places.place(index)
     }
     /// Entries there is room for.
     pub fn entries(&self) -> u32 {
@@ -132,6 +130,7 @@ pub fn survey(
         claimed: ClusterSet::with_capacity(bits),
         used: ClusterSet::with_capacity(bits),
         bitmap: Owned::none(),
+        second: Owned::none(),
         upcase: Owned::none(),
         capitals: Upcase::default(),
         label: None,
@@ -277,36 +276,48 @@ impl Surveyor<'_> {
     fn owned(&mut self) {
         let content = self.out.content(self.medium, 0);
         let reading = Reading::of(&content.bytes, &self.out.capitals, true);
-        let mut owners = [(BITMAP, Owned::none()), (UPCASE, Owned::none())];
+        let (mut bitmap, mut second, mut upcase) = (Owned::none(), Owned::none(), Owned::none());
         for (index, kind, owner) in reading.owners {
-            for (wanted, owned) in &mut owners {
-                // The second bitmap of TexFAT (section 7.1.2) is the second table's.
-                let second = kind == BITMAP && owner.flags & 1 == 1 && self.out.geometry.tables == 2;
-                if kind == *wanted && !second {
-                    match owned.entry {
-                        None => owned.entry = Some((index, owner)),
-                        Some(_) => owned.doubles.push(index),
+            let owned = match kind {
+                UPCASE => &mut upcase,
+                // The second bitmap of TexFAT is the second table's.
+                _ if owner.flags & 1 == 1 && self.out.geometry.tables == 2 => &mut second,
+                _ => &mut bitmap,
+            };
+            match owned.entry {
+                None => owned.entry = Some((index, owner)),
+                Some(_) => owned.doubles.push(index),
+            }
+        }
+        self.out.bitmap = self.take_bitmap(bitmap, 2);
+        if self.out.geometry.tables == 2 {
+            let behind = self.out.bitmap.clusters.last().map_or(2, |last| last.plus(1));
+            self.out.second = self.take_bitmap(second, behind);
+            self.out.second.bytes = Vec::new();
+        }
+        self.out.upcase = self.take_upcase(upcase);
+        self.take_bits();
+        if let Some(table) = Upcase::decode(&self.out.upcase.bytes).filter(|_| self.upcase_fits()) {
+            self.out.capitals = table;
+        }
+    }
+
+    /// Takes the bitmap's bits over; the bytes themselves are not needed any more.
+    fn take_bits(&mut self) {
+        let bytes = std::mem::take(&mut self.out.bitmap.bytes);
+        let mut at = 2_usize;
+        for group in bytes.chunk_by(|one, other| one == other) {
+            let end = at.plus(group.len().times(8));
+            match group.byte(0) {
+                0 => {}
+                0xFF => self.out.used.insert_range(at..end),
+                byte => {
+                    for bit in (at..end).filter(|cluster| byte >> cluster.minus(at).rest(8) & 1 == 1) {
+                        self.out.used.insert(bit);
                     }
                 }
             }
-            if kind == BITMAP && owner.flags & 1 == 1 && self.out.geometry.tables == 2 {
-                let count = self.out.geometry.clusters_for(owner.length).narrow();
-                self.claim_quietly(owner.first, count);
-            }
-        }
-        let [(_, bitmap), (_, upcase)] = owners;
-        self.out.bitmap = self.take_bitmap(bitmap);
-        self.out.upcase = self.take_upcase(upcase);
-        let bytes = std::mem::take(&mut self.out.bitmap.bytes);
-        for cluster in 2..=self.out.geometry.last_cluster() {
-            let bit = cluster.minus(2);
-            if bytes.byte(bit.per(8).size()) >> bit.rest(8) & 1 == 1 {
-                self.out.used.insert(cluster.size());
-            }
-        }
-        self.out.bitmap.bytes = bytes;
-        if let Some(table) = Upcase::decode(&self.out.upcase.bytes).filter(|_| self.upcase_fits()) {
-            self.out.capitals = table;
+            at = end;
         }
     }
 
@@ -315,12 +326,6 @@ impl Surveyor<'_> {
             .upcase
             .entry
             .is_some_and(|(_, owner)| table_checksum(&self.out.upcase.bytes) == owner.checksum)
-    }
-
-    fn claim_quietly(&mut self, first: u32, count: u32) {
-        for cluster in run_of(first, count).filter(|cluster| self.out.geometry.has(*cluster)) {
-            self.out.claimed.insert(cluster.size());
-        }
     }
 
     /// The clusters of a structure that lies in a row, as Linux reads it, or as a chain.
@@ -333,13 +338,14 @@ impl Surveyor<'_> {
         }
     }
 
-    fn take_bitmap(&mut self, mut owned: Owned) -> Owned {
+    /// Where a bitmap stands: where its entry says, else at `usual`, where hosts put it.
+    fn take_bitmap(&mut self, mut owned: Owned, usual: u32) -> Owned {
         let g = self.out.geometry;
         let needed = g.bitmap_bytes();
         let count = g.clusters_for(needed).narrow();
         let said = owned.entry.map_or(0, |(_, owner)| owner.first);
-        // Where its entry leads nowhere, it usually stands in cluster 2; a bitmap has itself in use.
-        for (first, by_entry) in [(said, true), (2, false)] {
+        // A bitmap has itself in use.
+        for (first, by_entry) in [(said, true), (usual, false)] {
             if !g.has(first) || !g.has(first.plus(count).minus(1)) || self.out.claimed.contains(first.size())
             {
                 continue;
@@ -352,7 +358,7 @@ impl Surveyor<'_> {
             let own = clusters.iter().filter(|cluster| set(**cluster)).count();
             let good = own.times(2) > clusters.len() && set(g.root_cluster);
             let strict = self.is_bitmap(&clusters, &bytes);
-            if by_entry && said != 2 && !strict && self.stands_at_two(count, needed) {
+            if by_entry && said != usual && !strict && self.stands_at(usual, count, needed) {
                 continue;
             }
             if by_entry || good {
@@ -368,10 +374,10 @@ impl Surveyor<'_> {
         owned
     }
 
-    fn stands_at_two(&mut self, count: u32, needed: u64) -> bool {
-        let clusters: Vec<u32> = (2..).take(count.size()).collect();
+    fn stands_at(&mut self, first: u32, count: u32, needed: u64) -> bool {
+        let clusters: Vec<u32> = run_of(first, count).collect();
         let bytes = self.read(&clusters, needed);
-        !self.out.claimed.contains(2) && self.is_bitmap(&clusters, &bytes)
+        !self.out.claimed.contains(first.size()) && self.is_bitmap(&clusters, &bytes)
     }
 
     /// True when a bitmap has everything in use that is, and nothing behind the last cluster.
@@ -621,7 +627,7 @@ impl Surveyor<'_> {
         // What another entry led to is read once: folders can be made to hold themselves.
         if node.folder && node.length > 0 && self.entered.insert(node.first) {
             let start = self.medium.lenient(self.out.geometry.cluster_place(node.first), 512).bytes;
-            if super::sets::looks_like_folder(&start, true) || self.holds_a_set(node.first) {
+            if super::sets::looks_like_folder(&start, true) || self.holds_sets(&runs) {
                 self.queue.push_back(number);
             } else {
                 self.change(number, |node| node.flaws |= Flaws::NOT_FOLDER);
@@ -629,10 +635,23 @@ impl Surveyor<'_> {
         }
     }
 
-    /// True when a whole set stands anywhere in a cluster: a folder whose beginning is damaged.
+    /// True when a whole set stands anywhere in these ranges: a folder whose beginning is damaged.
+    fn holds_sets(&self, ranges: &[Extent]) -> bool {
+        let each = self.out.geometry.cluster_bytes();
+        let places = ranges
+            .iter()
+            .flat_map(|range| (0..range.length.per(each)).map(|n| range.offset.plus(n.times(each))));
+        places.take(LOOKED_AT).any(|place| self.holds_set_at(place))
+    }
+
+    /// True when a whole set stands anywhere in a cluster.
     pub(super) fn holds_a_set(&self, cluster: u32) -> bool {
+        self.holds_set_at(self.out.geometry.cluster_place(cluster))
+    }
+
+    fn holds_set_at(&self, place: u64) -> bool {
         let each = self.out.geometry.cluster_bytes().min(1 << 20).size();
-        let bytes = self.medium.lenient(self.out.geometry.cluster_place(cluster), each).bytes;
+        let bytes = self.medium.lenient(place, each).bytes;
         let reading = Reading::of(&bytes, &self.out.capitals, false);
         reading.items.iter().chain(&reading.behind).any(|item| item.flaws.is_empty())
     }
@@ -679,6 +698,15 @@ impl Surveyor<'_> {
     }
 }
 
+/// The places of runs of clusters.
+pub(super) fn extents_of(geometry: &Geometry, runs: &[(u32, u32)]) -> Vec<Extent> {
+    let each = geometry.cluster_bytes();
+    runs.iter()
+        .filter(|(_, count)| *count > 0)
+        .map(|(first, count)| Extent::new(geometry.cluster_place(*first), count.wide().times(each)))
+        .collect()
+}
+
 /// The places of clusters, neighbours as one.
 pub(super) fn places(geometry: &Geometry, clusters: &[u32]) -> Vec<Extent> {
     Extent::joined(clusters.iter().map(|cluster| geometry.cluster_place(*cluster)), geometry.cluster_bytes())
@@ -693,52 +721,58 @@ impl Survey {
 
     /// `length` clusters from `first`, in a row or as the table is believed.
     pub fn chain(&mut self, medium: &dyn Medium, first: u32, length: u32, row: bool) -> Vec<u32> {
+        let runs = self.runs(medium, first, length, row);
+        runs.into_iter().flat_map(|(first, count)| run_of(first, count)).collect()
+    }
+
+    /// The same as first cluster and length of each piece.
+    pub fn runs(&mut self, medium: &dyn Medium, first: u32, length: u32, row: bool) -> Vec<(u32, u32)> {
+        let room = self.geometry.last_cluster().plus(1).minus(first);
         if row {
-            return run_of(first, length).collect();
+            return vec![(first, length.min(room))];
         }
-        let mut found = Vec::new();
-        let mut at = first;
-        while found.len().narrow() < length {
-            found.push(at);
+        let mut runs: Vec<(u32, u32)> = Vec::new();
+        let (mut at, mut found) = (first, 0_u32);
+        while found < length {
+            found = found.plus(1);
+            match runs.last_mut() {
+                Some((start, count)) if start.plus(*count) == at => *count = count.plus(1),
+                _ => runs.push((at, 1)),
+            }
             match self.links.get(medium, at) {
                 Link::Next(next) => at = next,
                 _ => break,
             }
         }
-        found
+        runs
     }
 
     /// The places of a node's clusters; a file's last one is cut at its length.
     pub fn extents(&mut self, medium: &dyn Medium, number: u32) -> Vec<Extent> {
-        let Some(node) = self.tree.node(number).cloned() else { return Vec::new() };
-        let mut found = if node.row {
-            let length = node.length.wide().times(self.geometry.cluster_bytes());
-            if length == 0 {
-                Vec::new()
-            } else {
-                vec![Extent::new(self.geometry.cluster_place(node.first), length)]
-            }
-        } else {
-            let clusters = self.clusters(medium, number);
-            places(&self.geometry, &clusters)
-        };
-        if number != 0 && !node.folder {
-            let mut left = node.stream.length;
-            for extent in &mut found {
-                extent.length = extent.length.min(left);
-                left = left.minus(extent.length);
-            }
-            found.retain(|extent| extent.length > 0);
+        let Some(node) = self.tree.node(number) else { return Vec::new() };
+        let (first, length, row) = (node.first, node.length, node.row);
+        let mut left = if number != 0 && !node.folder { node.stream.length } else { u64::MAX };
+        let runs = if length == 0 { Vec::new() } else { self.runs(medium, first, length, row) };
+        let mut found = extents_of(&self.geometry, &runs);
+        for extent in &mut found {
+            extent.length = extent.length.min(left);
+            left = left.minus(extent.length);
         }
+        found.retain(|extent| extent.length > 0);
         found
+    }
+
+    /// Where the entries of a folder stand.
+    pub fn places(&mut self, medium: &dyn Medium, number: u32) -> Places {
+        let clusters = self.clusters(medium, number);
+        Places::of(places(&self.geometry, &clusters))
     }
 
     /// The content of a folder.
     pub fn content(&mut self, medium: &dyn Medium, number: u32) -> Content {
-        let clusters = self.clusters(medium, number);
-        let places = places(&self.geometry, &clusters);
+        let places = self.places(medium, number);
         let mut bytes = Vec::new();
-        for place in &places {
+        for place in places.extents() {
             let room = READ.minus(bytes.len().wide()).min(place.length);
             bytes.extend(medium.lenient(place.offset, room.size()).bytes);
         }

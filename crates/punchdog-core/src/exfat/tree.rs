@@ -64,6 +64,15 @@ pub const DAMAGING: Flaws = Flaws::NO_FIRST
     .union(Flaws::NOT_FOLDER)
     .union(Flaws::BEYOND);
 
+/// Flaws of a set that keep hosts from the file, however whole its content is.
+pub const HIDING: Flaws = Flaws::COUNT
+    .union(Flaws::STREAM_TYPE)
+    .union(Flaws::NAME_TYPE)
+    .union(Flaws::NAME_LENGTH)
+    .union(Flaws::NAME_TAIL)
+    .union(Flaws::HASH)
+    .union(Flaws::CHECKSUM);
+
 impl Node {
     /// True when all of its content is known.
     pub fn whole(&self) -> bool {

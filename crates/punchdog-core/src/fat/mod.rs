@@ -31,6 +31,7 @@ use crate::{
     finding::Collector,
     forecast::HostForecast,
     inventory::{FileRecord, State},
+    keeping::ADRIFT,
     medium::{Extent, Medium, MediumError, Stage},
     progress::Watch,
     step::{Choices, Steps},
@@ -41,9 +42,6 @@ use geometry::Believed;
 use jiff::civil::DateTime;
 use survey::Survey;
 use tree::{Node, Reached};
-
-/// The folder in which mend puts what has no place of its own.
-pub const ADRIFT: &str = "ADRIFT";
 
 /// A FAT volume whose geometry is known.
 pub struct FatVolume {
@@ -90,8 +88,7 @@ impl Volume for FatVolume {
             check::Subject { medium, believed: &self.believed, boot: &boot, survey: &mut survey };
         check::check(&mut subject, &mut collector);
         let forecast = self.forecast(medium, 512);
-        let findings =
-            collector.into_sorted(|code| forecast.iter().any(|host| host.refused_by == Some(code)));
+        let findings = collector.weighed_by(&forecast);
         let mut examination = Examination {
             label: survey.label.map(|(label, _)| names::label_text(&label)),
             findings,
@@ -123,21 +120,20 @@ impl Volume for FatVolume {
                     zeros: 0,
                     place: node.place,
                     masked: node.flaws.has(Flaws::OTHER_COPY),
+                    whole: node.whole(),
                     note: note(node),
                 });
             }
         }
         let geometry = survey.geometry;
         for lost in std::mem::take(&mut survey.tree.lost) {
-            let clusters = survey::chain(medium, &mut survey.links, lost.head, lost.length);
+            let runs = survey::runs(medium, &mut survey.links, lost.head, lost.length);
             let each = geometry.cluster_bytes().wide();
-            let offsets = clusters.into_iter().map(|cluster| geometry.cluster_offset(cluster));
+            let extents = runs
+                .into_iter()
+                .map(|(first, count)| Extent::new(geometry.cluster_offset(first), count.wide().times(each)));
             let path = format!("{ADRIFT}/{}", mend::lost_name(lost.head, lost.extension.as_deref()));
-            files.push(FileRecord::adrift(
-                path,
-                lost.length.wide().times(each),
-                Extent::joined(offsets, each),
-            ));
+            files.push(FileRecord::adrift(path, lost.length.wide().times(each), extents.collect()));
         }
         if wanted.deleted {
             files.extend(deleted(&survey));
@@ -224,7 +220,10 @@ fn deleted(survey: &Survey) -> Vec<FileRecord> {
         let size = if item.entry.is_folder() { 0 } else { item.entry.size.get().wide() };
         // The chain is gone; the usual case is that the clusters lay in a row.
         let extents = if geometry.has(first) && size > 0 {
-            vec![Extent::new(geometry.cluster_offset(first), size)]
+            // No further than the volume goes, whatever the size says.
+            let place = geometry.cluster_offset(first);
+            let end = geometry.cluster_offset(geometry.last_cluster().plus(1));
+            vec![Extent::new(place, size.min(end.minus(place)))]
         } else {
             Vec::new()
         };
@@ -240,6 +239,7 @@ fn deleted(survey: &Survey) -> Vec<FileRecord> {
             zeros: 0,
             place: *place,
             masked: false,
+            whole: false,
             note: Some(
                 "deleted; its clusters are taken to lie in a row and may hold something else".to_owned(),
             ),

@@ -15,9 +15,10 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::{Budget, End, Link, Walk, walk},
+    chain::{Budget, End, Link, Walk, run_of, walk},
     clusters::ClusterSet,
     medium::{Extent, Medium, MediumError},
+    places::Places,
     progress::Watch,
 };
 use rayon::prelude::*;
@@ -56,7 +57,8 @@ pub struct Survey {
 pub struct Content {
     /// The bytes.
     pub bytes: Vec<u8>,
-    places: Vec<Extent>,
+    /// Where they stand.
+    pub places: Places,
 }
 
 impl Content {
@@ -65,18 +67,11 @@ impl Content {
         for place in &places {
             bytes.extend(medium.lenient(place.offset, place.length.size()).bytes);
         }
-        Self { bytes, places }
+        Self { bytes, places: Places::of(places) }
     }
     /// Where entry `index` stands: bytes from the start of the volume.
     pub fn place(&self, index: u32) -> Option<u64> {
-        let mut at = index.wide().times(ENTRY_BYTES.wide());
-        for place in &self.places {
-            if at < place.length {
-                return Some(place.offset.plus(at));
-            }
-            at = at.minus(place.length);
-        }
-        None
+        self.places.place(index)
     }
     /// Entries there is room for.
     pub fn entries(&self) -> u32 {
@@ -474,23 +469,41 @@ fn places(
 
 /// The first `length` clusters of the believed chain from `first`.
 pub fn chain(medium: &dyn Medium, links: &mut Links, first: u32, length: u32) -> Vec<u32> {
-    let mut clusters = Vec::new();
-    let mut at = first;
-    while clusters.len() < length.size() && links.geometry().has(at) {
-        clusters.push(at);
+    let runs = runs(medium, links, first, length);
+    runs.into_iter().flat_map(|(first, count)| run_of(first, count)).collect()
+}
+
+/// The same as first cluster and length of each piece.
+pub fn runs(medium: &dyn Medium, links: &mut Links, first: u32, length: u32) -> Vec<(u32, u32)> {
+    let mut runs: Vec<(u32, u32)> = Vec::new();
+    let (mut at, mut found) = (first, 0_u32);
+    while found < length && links.geometry().has(at) {
+        found = found.plus(1);
+        match runs.last_mut() {
+            Some((start, count)) if start.plus(*count) == at => *count = count.plus(1),
+            _ => runs.push((at, 1)),
+        }
         match links.get(medium, at) {
             Link::Next(next) => at = next,
             _ => break,
         }
     }
-    clusters
+    runs
 }
 
 impl Survey {
+    fn ranges(&mut self, medium: &dyn Medium, number: u32) -> Vec<Extent> {
+        let (first, length) = self.tree.node(number).map_or((0, 0), |node| (node.first, node.length));
+        places(medium, &mut self.links, &self.geometry, number == 0, first, length)
+    }
+    /// Where the entries of folder `number` stand.
+    pub fn places(&mut self, medium: &dyn Medium, number: u32) -> Places {
+        Places::of(self.ranges(medium, number))
+    }
     /// The content of folder `number`.
     pub fn content(&mut self, medium: &dyn Medium, number: u32) -> Content {
-        let (first, length) = self.tree.node(number).map_or((0, 0), |node| (node.first, node.length));
-        Content::read(medium, places(medium, &mut self.links, &self.geometry, number == 0, first, length))
+        let ranges = self.ranges(medium, number);
+        Content::read(medium, ranges)
     }
     /// The clusters of node `number`, in order.
     pub fn clusters(&mut self, medium: &dyn Medium, number: u32) -> Vec<u32> {
@@ -500,20 +513,17 @@ impl Survey {
     /// The ranges of the volume that hold the content of node `number`, cut at its size.
     pub fn extents(&mut self, medium: &dyn Medium, number: u32) -> Vec<Extent> {
         let size = self.tree.node(number).map_or(0, |node| if node.folder { u64::MAX } else { node.size() });
+        let (first, length) = self.tree.node(number).map_or((0, 0), |node| (node.first, node.length));
         let each = self.geometry.cluster_bytes().wide();
         let mut left = size;
         let mut extents: Vec<Extent> = Vec::new();
-        for cluster in self.clusters(medium, number) {
-            let take = each.min(left);
+        for (cluster, count) in runs(medium, &mut self.links, first, length) {
+            let take = count.wide().times(each).min(left);
             if take == 0 {
                 break;
             }
             left = left.minus(take);
-            let offset = self.geometry.cluster_offset(cluster);
-            match extents.last_mut() {
-                Some(last) if last.end() == offset => last.length = last.length.plus(take),
-                _ => extents.push(Extent::new(offset, take)),
-            }
+            extents.push(Extent::new(self.geometry.cluster_offset(cluster), take));
         }
         extents
     }

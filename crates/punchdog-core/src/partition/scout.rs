@@ -206,7 +206,7 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
         }
     }
     out.volumes.sort_by_key(|place| place.extent.offset);
-    out.findings = faults.into_sorted(|_| false);
+    out.findings = faults.into_sorted();
     Ok(out)
 }
 

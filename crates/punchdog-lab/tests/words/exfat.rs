@@ -550,72 +550,72 @@ fn what_the_root_names() {
     says(
         "bitmap entry unused",
         &expect![[r#"
-        exfat/bitmap-entry-missing at 22528+32
-          the root folder has no bitmap entry. No entry of type 81 is in the root folder. One is demanded. A bitmap stands at cluster 2.
-        derived: let the bitmap entry name cluster 2 and 76 bytes
-          where the bitmap stands, which has itself and the root folder in use; one bit a cluster
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/bitmap-entry-missing at 22528+32
+              there is no allocation bitmap entry. No entry of type 81 with the flags 00 is in the root folder. One is demanded. A bitmap stands at cluster 2.
+            derived: let the bitmap entry name cluster 2 and 76 bytes
+              where the bitmap stands, which has itself and the root folder in use; one bit a cluster
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "bitmap entry overwritten",
         &expect![[r#"
-        exfat/bitmap-entry-missing at 22528+32
-          the root folder has no bitmap entry. No entry of type 81 is in the root folder. One is demanded. A bitmap stands at cluster 2.
-        derived: let the bitmap entry name cluster 2 and 76 bytes
-          where the bitmap stands, which has itself and the root folder in use; one bit a cluster
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/bitmap-entry-missing at 22528+32
+              there is no allocation bitmap entry. No entry of type 81 with the flags 00 is in the root folder. One is demanded. A bitmap stands at cluster 2.
+            derived: let the bitmap entry name cluster 2 and 76 bytes
+              where the bitmap stands, which has itself and the root folder in use; one bit a cluster
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "bitmap entry and bitmap gone",
         &expect![[r#"
-        exfat/bitmap-entry-missing at 22528+32
-          the root folder has no bitmap entry. No entry of type 81 is in the root folder. One is demanded. No bitmap was found; use follows from the folders.
-        derived: write a bitmap at cluster 2, computed from the folders
-          every cluster that a file, a folder or the volume's own tables claim
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/bitmap-entry-missing at 22528+32
+              there is no allocation bitmap entry. No entry of type 81 with the flags 00 is in the root folder. One is demanded. No bitmap was found; use follows from the folders.
+            derived: write a bitmap at cluster 2, computed from the folders
+              every cluster that a file, a folder or the volume's own tables claim
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "bitmap's first cluster 0",
         &expect![[r#"
-        exfat/bitmap-entry at 22560+32
-          the bitmap entry is wrong. It names cluster 0 and 76 bytes. 605 clusters need 76 bytes. The bitmap stands at cluster 2.
-        derived: let the bitmap entry name cluster 2 and 76 bytes
-          where the bitmap stands, which has itself and the root folder in use; one bit a cluster
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/bitmap-entry at 22560+32
+              the allocation bitmap entry is wrong. It names cluster 0 and 76 bytes. 605 clusters need 76 bytes. A bitmap stands at cluster 2.
+            derived: let the bitmap entry name cluster 2 and 76 bytes
+              where the bitmap stands, which has itself and the root folder in use; one bit a cluster
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "bitmap's first cluster is a file's",
         &expect![[r#"
-        exfat/bitmap-entry at 22560+32
-          the bitmap entry is wrong. It names cluster 16 and 76 bytes. 605 clusters need 76 bytes. The bitmap stands at cluster 2.
-        derived: let the bitmap entry name cluster 2 and 76 bytes
-          where the bitmap stands, which has itself and the root folder in use; one bit a cluster
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/bitmap-entry at 22560+32
+              the allocation bitmap entry is wrong. It names cluster 16 and 76 bytes. 605 clusters need 76 bytes. A bitmap stands at cluster 2.
+            derived: let the bitmap entry name cluster 2 and 76 bytes
+              where the bitmap stands, which has itself and the root folder in use; one bit a cluster
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "bitmap one byte too short",
         &expect![[r#"
-        exfat/bitmap-entry at 22560+32
-          the bitmap entry is wrong. It names cluster 2 and 75 bytes. 605 clusters need 76 bytes. The bitmap stands at cluster 2.
-        derived: let the bitmap entry name cluster 2 and 76 bytes
-          where the bitmap stands, which has itself and the root folder in use; one bit a cluster
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/bitmap-entry at 22560+32
+              the allocation bitmap entry is wrong. It names cluster 2 and 75 bytes. 605 clusters need 76 bytes. A bitmap stands at cluster 2.
+            derived: let the bitmap entry name cluster 2 and 76 bytes
+              where the bitmap stands, which has itself and the root folder in use; one bit a cluster
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "bitmap too long",
         &expect![[r#"
-        exfat/bitmap-entry at 22560+32
-          the bitmap entry is wrong. It names cluster 2 and 65536 bytes. 605 clusters need 76 bytes. The bitmap stands at cluster 2.
-        derived: let the bitmap entry name cluster 2 and 76 bytes
-          where the bitmap stands, which has itself and the root folder in use; one bit a cluster
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/bitmap-entry at 22560+32
+              the allocation bitmap entry is wrong. It names cluster 2 and 65536 bytes. 605 clusters need 76 bytes. A bitmap stands at cluster 2.
+            derived: let the bitmap entry name cluster 2 and 76 bytes
+              where the bitmap stands, which has itself and the root folder in use; one bit a cluster
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "second bitmap entry",
@@ -802,7 +802,7 @@ fn what_the_root_names() {
         &expect![[r#"
             exfat/lost-clusters at 15376+2
               3 clusters belong to nothing: from 137 on. The bitmap has clusters 137 to 139 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
-            judged: keep 1 lost chain as files in the folder ADRIFT
+            judged: keep 1 lost chain as a file in the folder ADRIFT
               the bitmap has them in use, and no file claims them; names and exact lengths are not known
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
@@ -1090,7 +1090,7 @@ fn entry_sets_and_folders() {
         &expect![[r#"
             exfat/lost-clusters at 15363+1
               6 clusters belong to nothing, and may be a wav file: from 28 on. The bitmap has clusters 28 to 33 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
-            judged: keep 1 lost chain as files in the folder ADRIFT
+            judged: keep 1 lost chain as a file in the folder ADRIFT
               the bitmap has them in use, and no file claims them; names and exact lengths are not known
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
@@ -1254,7 +1254,7 @@ fn clusters_and_chains() {
               Recordings/dawn 0002.wav: a file has more clusters than its length needs. Its length is 3072 bytes. It has 3 clusters.
             derived: end chains where the length says: 1 table entry
               lengths in the entry sets, end marks in the folders
-            judged: keep 1 lost chain as files in the folder ADRIFT
+            judged: keep 1 lost chain as a file in the folder ADRIFT
               the bitmap has them in use, and no file claims them; names and exact lengths are not known
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
@@ -1390,7 +1390,7 @@ fn clusters_and_chains() {
               6 clusters belong to nothing, and may be a wav file: from 28 on. The bitmap has clusters 28 to 33 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             derived: Recordings/dawn 0001.wav: set the length from 5803 to 2048
               the clusters it has
-            judged: keep 1 lost chain as files in the folder ADRIFT
+            judged: keep 1 lost chain as a file in the folder ADRIFT
               the bitmap has them in use, and no file claims them; names and exact lengths are not known
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim

@@ -1062,24 +1062,24 @@ fn chains() {
     says(
         "folder's first cluster zeroed",
         &expect![[r#"
-        fat/not-a-folder at 31232+512
-          Logs/2026: a folder's first cluster holds no folder. What the entry calls a folder does not begin as one. All of its content is known.
-        fat/lost-chain at 16436+4
-          4 clusters from 13 on belong to no file. The table has a chain of 4 clusters from cluster 13 on. Each chain belongs to a file or folder. It may be what is left of a missing file.
-        fat/lost-chain at 16440+4
-          3 clusters from 14 on belong to no file. The table has a chain of 3 clusters from cluster 14 on. Each chain belongs to a file or folder. It may be what is left of a missing file.
-        fat/dot-entry at 31232+32
-          folder Logs/2026: "." is missing. "." is missing. It should be the first entry and name cluster 5.
-        derived: folder Logs/2026: let "." name cluster 5
-          the folder's own first cluster
-        derived: folder Logs/2026: let ".." name cluster 4
-          the folder above
-        judged: keep 2 lost chains as files in the folder ADRIFT
-          the table has them in use, and no file claims them; names and exact sizes are not known
-        derived: write the FSInfo sector: 1572 free clusters
-          counted in the table
-        34 of 34 files are whole after the repair, 2 rest on judgement and should be opened before they are handed out; the volume is sound.
-    "#]],
+            fat/not-a-folder at 31232+512
+              Logs/2026: a folder's first cluster holds no folder. What the entry calls a folder does not begin as one. All of its content is known.
+            fat/lost-chain at 16436+4
+              4 clusters from 13 on belong to no file. The table has a chain of 4 clusters from cluster 13 on. Each chain belongs to a file or folder. It may be what is left of a missing file.
+            fat/lost-chain at 16440+4
+              3 clusters from 14 on belong to no file. The table has a chain of 3 clusters from cluster 14 on. Each chain belongs to a file or folder. It may be what is left of a missing file.
+            fat/dot-entry at 31232+32
+              folder Logs/2026: "." is missing. "." is missing. It should be the first entry and name cluster 5.
+            derived: folder Logs/2026: let "." name cluster 5
+              the folder's own first cluster
+            derived: folder Logs/2026: let ".." name cluster 4
+              the folder above
+            judged: keep 2 lost chains as files in the folder ADRIFT
+              the table has them in use, and no file claims them; names and exact sizes are not known
+            derived: write the FSInfo sector: 1572 free clusters
+              counted in the table
+            34 of 34 files are whole after the repair, 2 rest on judgement and should be opened before they are handed out; the volume is sound.
+        "#]],
     );
     says(
         "folder's chain runs into itself",
@@ -1118,14 +1118,14 @@ fn chains() {
     says(
         "lost chain",
         &expect![[r#"
-        fat/lost-chain at 16492+4
-          6 clusters from 27 on belong to no file, and begins like a png file. The table has a chain of 6 clusters from cluster 27 on, and begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
-        judged: keep 1 lost chains as files in the folder ADRIFT
-          the table has them in use, and no file claims them; names and exact sizes are not known
-        derived: write the FSInfo sector: 1572 free clusters
-          counted in the table
-        35 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
-    "#]],
+            fat/lost-chain at 16492+4
+              6 clusters from 27 on belong to no file, and begins like a png file. The table has a chain of 6 clusters from cluster 27 on, and begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
+            judged: keep 1 lost chain as a file in the folder ADRIFT
+              the table has them in use, and no file claims them; names and exact sizes are not known
+            derived: write the FSInfo sector: 1572 free clusters
+              counted in the table
+            35 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+        "#]],
     );
     says(
         "lost chain, to be freed",

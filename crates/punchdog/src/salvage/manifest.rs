@@ -23,6 +23,8 @@ pub(crate) struct Saved {
     pub(crate) written_bytes: u64,
     /// Its state in the volume.
     pub(crate) state: String,
+    /// Its content is all there.
+    pub(crate) whole: bool,
     /// Why it is not intact.
     pub(crate) note: Option<String>,
     /// The SHA-256 of what was written.

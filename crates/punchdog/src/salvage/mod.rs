@@ -230,8 +230,7 @@ fn report(
     to: &Path,
     manifest: &Manifest,
 ) -> anyhow::Result<Verdict> {
-    let short: Vec<&Saved> =
-        manifest.files.iter().filter(|saved| saved.missing_bytes > 0 || saved.state != "intact").collect();
+    let short: Vec<&Saved> = manifest.files.iter().filter(|saved| !saved.whole).collect();
     let bytes = manifest.files.iter().map(|saved| saved.written_bytes).fold(0, u64::saturating_add);
     let fine = short.is_empty() && manifest.failed.is_empty();
     if args.json {

@@ -253,6 +253,7 @@ pub(super) fn save(
         size: file.size,
         missing_bytes: missing,
         state: file.state.name().to_owned(),
+        whole: file.whole && missing == 0,
         note,
         written_bytes: at + file.zeros,
         sha256,

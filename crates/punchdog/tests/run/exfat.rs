@@ -452,7 +452,7 @@ fn cases_that_all_look_raw_are_told_apart() {
         &expect![[r#"
             card.img · exFAT · 620 KiB                                                            does not mount
 
-            The root folder has no bitmap entry. 1 finding besides. Whole: the backup boot region and all 36
+            There is no allocation bitmap entry. 1 finding besides. Whole: the backup boot region and all 36
             files in 5 folders.
 
               linux     refuses    the root folder has no bitmap entry
@@ -543,85 +543,86 @@ fn chains_sets_and_the_bitmap() {
         &["check"],
         1,
         &expect![[r#"
-        card.img · exFAT · 620 KiB · "SKERRY"                                        files at risk: 4 faults
+            card.img · exFAT · 620 KiB · "SKERRY"                                        files at risk: 4 faults
 
-        Recordings/dawn 0002.wav: a chain runs into itself. 3 findings besides. Whole: the backup boot
-        region, the up-case table and 35 files in 5 folders. 1 file or folder is damaged.
+            Recordings/dawn 0002.wav: a chain runs into itself. 3 findings besides. Whole: the backup boot
+            region, the up-case table and 34 files in 5 folders. 2 files and folders are damaged.
 
-          exfat/chain-loop              Recordings/dawn 0002.wav: a chain runs into itself
-                                        The table entry of cluster 43 leads back to cluster 36. It should
-                                        name the next cluster, or end the chain. The rest was found by
-                                        judgement: clusters that are in use and belong to nothing else.
-                                        risks-files · bytes 12460 to 12463
-          exfat/used-but-free           6 clusters are in use, free by the bitmap
-                                        Cluster 28 is the first. A cluster that belongs to a file has its
-                                        bit set.
-                                        risks-files · byte 15363
-          exfat/secondary-count         README.TXT: an entry set gives a wrong number of entries
-                                        The set stands at byte 22624.
-                                        risks-files · byte 22625
-          exfat/no-fat-chain-lost       Logs/station.log: a file in a row has lost its NoFatChain flag
-                                        NoFatChain is clear, and the table has no chain behind the first
-                                        cluster. The clusters that follow are in use and nobody else's.
-                                        risks-files · byte 24705
+              exfat/chain-loop              Recordings/dawn 0002.wav: a chain runs into itself
+                                            The table entry of cluster 43 leads back to cluster 36. It should
+                                            name the next cluster, or end the chain. The rest was found by
+                                            judgement: clusters that are in use and belong to nothing else.
+                                            risks-files · bytes 12460 to 12463
+              exfat/used-but-free           6 clusters are in use, free by the bitmap
+                                            Cluster 28 is the first. A cluster that belongs to a file has its
+                                            bit set.
+                                            risks-files · byte 15363
+              exfat/secondary-count         README.TXT: an entry set gives a wrong number of entries
+                                            The set stands at byte 22624.
+                                            risks-files · byte 22625
+              exfat/no-fat-chain-lost       Logs/station.log: a file in a row has lost its NoFatChain flag
+                                            NoFatChain is clear, and the table has no chain behind the first
+                                            cluster. The clusters that follow are in use and nobody else's.
+                                            risks-files · byte 24705
 
-        Next   punchdog explain card.img                        which host refuses it, and at which byte
-               punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
-    "#]],
+            Next   punchdog explain card.img                        which host refuses it, and at which byte
+                   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+        "#]],
     );
     reads(
         chains_and_sets,
         &["explain"],
         0,
         &expect![[r#"
-        card.img · exFAT · 620 KiB · "SKERRY"                                       mounts, but is not sound
+            card.img · exFAT · 620 KiB · "SKERRY"                                       mounts, but is not sound
 
-        Recordings/dawn 0002.wav: a chain runs into itself. 3 findings besides. Whole: the backup boot
-        region, the up-case table and 35 files in 5 folders. 1 file or folder is damaged.
+            Recordings/dawn 0002.wav: a chain runs into itself. 3 findings besides. Whole: the backup boot
+            region, the up-case table and 34 files in 5 folders. 2 files and folders are damaged.
 
-          linux     mounts     for reading and for writing
-          windows   mounts     it meets the published demands; what the host does was not tried
-                               it meets the published demands; what the host does was not tried
+              linux     mounts     for reading and for writing
+              windows   mounts     it meets the published demands; what the host does was not tried
+                                   it meets the published demands; what the host does was not tried
 
-          table         0x0030ac  24 00 00 00                cluster 43 of dawn 0002.wav: back to cluster 36
+              table         0x0030ac  24 00 00 00                cluster 43 of dawn 0002.wav: back to cluster 36
 
-        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
-               punchdog plan card.img --out card.plan.json      the repair, and what it costs
-    "#]],
+            Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+                   punchdog plan card.img --out card.plan.json      the repair, and what it costs
+        "#]],
     );
     reads(
         chains_and_sets,
         PLAN,
         0,
         &expect![[r#"
-        card.img · exFAT · 620 KiB · "SKERRY"                                      4 steps, sound afterwards
+            card.img · exFAT · 620 KiB · "SKERRY"                                      4 steps, sound afterwards
 
-           1  exact     README.TXT: put right the number of entries in its entry set
-                        set-rewritten: with it, the set has the checksum that stands in it
-                        writes 1 byte at byte 22625
-           2  judged    rebuild 3 table entries
-                        chain-rebuilt: chains in use that nothing claimed and that fit the missing length,
-                        else the clusters that follow, are in use and belong to nothing else
-                        or: leave the files cut where the table breaks off
-                        writes 1 byte at byte 12460
-           3  derived   Logs/station.log: set NoFatChain
-                        stream-flags: the clusters that follow are in use and nobody else's, and the table
-                        has no chain
-                        writes 2 bytes in 2 places, the first at byte 24674
-           4  derived   set the bitmap as the clusters are used, in 6 clusters
-                        bitmap-bits: every cluster that a file, a folder or the volume's own tables claim
-                        writes 1 byte at byte 15363
+               1  exact     README.TXT: put right the number of entries in its entry set
+                            set-rewritten: with it, the set has the checksum that stands in it
+                            writes 1 byte at byte 22625
+               2  judged    rebuild 3 table entries
+                            chain-rebuilt: chains in use that nothing claimed and that fit the missing length,
+                            else the clusters that follow, are in use and belong to nothing else
+                            or: leave the files cut where the table breaks off
+                            writes 1 byte at byte 12460
+               3  derived   Logs/station.log: set NoFatChain
+                            stream-flags: the clusters that follow are in use and nobody else's, and the table
+                            has no chain
+                            writes 2 bytes in 2 places, the first at byte 24674
+               4  derived   set the bitmap as the clusters are used, in 6 clusters
+                            bitmap-bits: every cluster that a file, a folder or the volume's own tables claim
+                            writes 1 byte at byte 15363
 
-             35 intact  as they were
-              1 back    out of reach or damaged before, whole afterwards
-                        Recordings/dawn 0002.wav
-          hosts         linux mounts it, windows mounts it (forecast)
+                 34 intact  as they were
+                  2 back    out of reach or damaged before, whole afterwards
+                            README.TXT
+                            Recordings/dawn 0002.wav
+              hosts         linux mounts it, windows mounts it (forecast)
 
-        36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is
-        handed out; the volume is sound.
+            36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is
+            handed out; the volume is sound.
 
-        Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
-    "#]],
+            Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
+        "#]],
     );
 }
 
@@ -907,7 +908,8 @@ fn what_is_lost() {
                      cut                the later file is emptied
 
             Choice lost-chains: Clusters are in use that belong to no file. Keep what they hold?
-              taken  keep               each becomes a file in the folder ADRIFT, to be looked through later
+              taken  keep               each becomes a file in the folder ADRIFT, to be looked through later;
+                                        what there is no room to list stays in use
                      free               the clusters become free; what they hold is given up
 
             Choice short-chain: A file has fewer clusters than its length needs. Set the length to what is

@@ -39,6 +39,7 @@ const IN_SETS: &[(Flaws, &Entry, u64, u64)] = &[
     (Flaws::STREAM_TYPE, &c::SET_TYPES, 0, 0),
     (Flaws::NAME_TYPE, &c::SET_TYPES, 0, 0),
     (Flaws::NAME_LENGTH, &c::NAME_LENGTH, 35, 1),
+    (Flaws::NAME_TAIL, &c::NAME_TAIL, 64, 0),
     (Flaws::HASH, &c::NAME_HASH, 36, 2),
     (Flaws::ILLEGAL, &c::NAME_ILLEGAL, 0, 0),
     (Flaws::TWICE, &c::NAME_TWICE, 0, 0),
@@ -65,13 +66,14 @@ fn set(subject: &mut Subject<'_>, number: u32, node: &Node, sink: &mut dyn Sink)
     };
     let mut flaws = node.flaws;
     // Of a set that is wrong in one place, its checksum is only the echo.
-    if flaws.contains(Flaws::CHECKSUM) && flaws.intersects(Flaws::HASH | Flaws::NAME_LENGTH | Flaws::COUNT) {
+    let said = Flaws::HASH | Flaws::NAME_LENGTH | Flaws::NAME_TAIL | Flaws::COUNT;
+    if flaws.contains(Flaws::CHECKSUM) && flaws.intersects(said) {
         flaws.remove(Flaws::CHECKSUM);
     }
     let path = title(subject, number);
     let whole = node.entries.wide().times(ENTRY.wide());
     let mut add = |entry: &'static Entry, offset: u64, length: u64| {
-        let length = if length == 0 { whole } else { length };
+        let length = if length == 0 { whole.minus(offset) } else { length };
         let (is, should) = says(node, entry);
         let mut finding = Finding::new(entry, format!("{path}: {}", entry.title))
             .file(path.clone())
@@ -214,9 +216,10 @@ fn differing(subject: &mut Subject<'_>) -> Vec<u32> {
     if geometry.tables != 2 {
         return Vec::new();
     }
-    let used: Vec<u32> = subject.survey.claimed.ones().map(Sat::narrow).collect();
+    let used = subject.survey.claimed.clone();
     let (links, medium) = (&mut subject.survey.links, subject.medium);
-    used.into_iter()
+    used.ones()
+        .map(Sat::narrow)
         .filter(|cluster| links.raw(medium, 0, *cluster) != links.raw(medium, 1, *cluster))
         .collect()
 }

@@ -6,10 +6,10 @@ use crate::{
     exfat::{
         catalogue as c,
         layout::{ENTRY, table_checksum},
-        survey::Content,
+        survey::{Content, Owned},
         upcase::Upcase,
     },
-    finding::{Entry, Finding, Sink},
+    finding::{Entry, Finding, Sink, Weight},
     wording::counted,
 };
 
@@ -36,43 +36,48 @@ fn doubled(content: &Content, indices: &[u32], entry: &'static Entry, sink: &mut
 }
 
 fn bitmap(subject: &Subject<'_>, content: &Content, sink: &mut dyn Sink) {
-    let survey = &*subject.survey;
-    let bitmap = &survey.bitmap;
-    let needed = survey.geometry.bitmap_bytes();
-    match bitmap.entry {
-        None => {
-            let first = bitmap.clusters.first();
-            sink.add(
-                Finding::new(&c::BITMAP_MISSING, c::BITMAP_MISSING.title)
-                    .at(at(content, 0), ENTRY.wide())
-                    .because(
-                        "No entry of type 81 is in the root folder.",
-                        "One is demanded.",
-                        first.map_or_else(
-                            || "No bitmap was found; use follows from the folders.".to_owned(),
-                            |cluster| format!("A bitmap stands at cluster {cluster}."),
-                        ),
-                    ),
-            );
-        }
-        Some((index, owner)) => {
-            let first = bitmap.clusters.first().copied().unwrap_or(0);
-            if !bitmap.usable || owner.length != needed || first != owner.first {
-                sink.add(
-                    Finding::new(&c::BITMAP_ENTRY, c::BITMAP_ENTRY.title)
-                        .at(at(content, index), ENTRY.wide())
-                        .because(
-                            format!("It names cluster {} and {} bytes.", owner.first, owner.length),
-                            format!("{} clusters need {needed} bytes.", survey.geometry.clusters),
-                            if first == 0 {
-                                "No bitmap was found.".to_owned()
-                            } else {
-                                format!("The bitmap stands at cluster {first}.")
-                            },
-                        ),
-                );
-            }
-        }
+    one_bitmap(subject, &subject.survey.bitmap, 0, content, sink);
+    if subject.survey.geometry.tables == 2 {
+        one_bitmap(subject, &subject.survey.second, 1, content, sink);
+    }
+}
+
+/// A bitmap's entry; `flags` is what `BitmapFlags` is for it: 0, or 1 for the second table's.
+fn one_bitmap(subject: &Subject<'_>, bitmap: &Owned, flags: u8, content: &Content, sink: &mut dyn Sink) {
+    let geometry = &subject.survey.geometry;
+    let needed = geometry.bitmap_bytes();
+    // No host looks at the second one before the first table is lost.
+    let weigh = |finding: Finding| if flags == 0 { finding } else { finding.weighing(Weight::Untidy) };
+    let which = if flags == 0 { "" } else { "second " };
+    let first = bitmap.clusters.first().copied();
+    let stands = first.map_or_else(
+        || "No bitmap was found; use follows from the folders.".to_owned(),
+        |cluster| format!("A bitmap stands at cluster {cluster}."),
+    );
+    let Some((index, owner)) = bitmap.entry else {
+        let title = format!("there is no {which}allocation bitmap entry");
+        let finding = Finding::new(&c::BITMAP_MISSING, title).at(at(content, 0), ENTRY.wide());
+        let what = format!("No entry of type 81 with the flags {flags:02X} is in the root folder.");
+        sink.add(weigh(finding.because(what, "One is demanded.", stands)));
+        return;
+    };
+    if owner.flags != flags {
+        let title = format!("the flags of the {which}bitmap entry are not {flags}");
+        let finding = Finding::new(&c::BITMAP_ENTRY, title).at(at(content, index).plus(1), 1).because(
+            format!("BitmapFlags is {:02X}.", owner.flags),
+            format!("It should be {flags:02X}."),
+            if flags == 0 { "Linux finds no bitmap, and refuses the volume." } else { "" },
+        );
+        sink.add(weigh(finding));
+    }
+    if !bitmap.usable || owner.length != needed || first != Some(owner.first) {
+        let title = format!("the {which}allocation bitmap entry is wrong");
+        let finding = Finding::new(&c::BITMAP_ENTRY, title).at(at(content, index), ENTRY.wide()).because(
+            format!("It names cluster {} and {} bytes.", owner.first, owner.length),
+            format!("{} clusters need {needed} bytes.", geometry.clusters),
+            stands,
+        );
+        sink.add(weigh(finding));
     }
     doubled(content, &bitmap.doubles, &c::BITMAP_DOUBLE, sink);
 }
@@ -154,6 +159,9 @@ fn label(subject: &Subject<'_>, content: &Content, sink: &mut dyn Sink) {
     doubled(content, &subject.survey.labels, &c::LABEL_DOUBLE, sink);
 }
 
+/// Ranges that one finding names at most.
+const NAMED: usize = 2000;
+
 fn use_against_bitmap(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
     let survey = &*subject.survey;
     let geometry = survey.geometry;
@@ -161,30 +169,30 @@ fn use_against_bitmap(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
     let place = |cluster: u32| geometry.cluster_place(first_of_bitmap).plus(cluster.minus(2).per(8).wide());
     let mut free = survey.claimed.clone();
     free.difference_with(&survey.used);
-    let free: Vec<u32> = free.ones().map(Sat::narrow).filter(|cluster| geometry.has(*cluster)).collect();
-    if let Some(first) = free.first() {
-        let mut bytes: Vec<u64> = free.iter().map(|cluster| place(*cluster)).collect();
-        bytes.dedup();
+    let (mut count, mut first, mut extents) = (0_u64, None, Vec::<(u64, u64)>::new());
+    for cluster in free.ones().map(Sat::narrow).filter(|cluster| geometry.has(*cluster)) {
+        count = count.plus(1);
+        first = first.or(Some(cluster));
+        let byte = place(cluster);
+        let room = extents.len() < NAMED;
+        match extents.last_mut() {
+            Some((start, length)) if start.plus(*length) > byte => {}
+            Some((start, length)) if start.plus(*length) == byte => *length = length.plus(1),
+            _ if room => extents.push((byte, 1)),
+            _ => {}
+        }
+    }
+    if let Some(first) = first {
         let finding = Finding::new(
             &c::USED_BUT_FREE,
-            format!(
-                "{} in use, free by the bitmap",
-                counted(free.len().wide(), "cluster is", "clusters are")
-            ),
+            format!("{} in use, free by the bitmap", counted(count, "cluster is", "clusters are")),
         )
         .because(
             format!("Cluster {first} is the first."),
             "A cluster that belongs to a file has its bit set.",
             "",
         );
-        let mut extents: Vec<(u64, u64)> = Vec::new();
-        for byte in bytes {
-            match extents.last_mut() {
-                Some((start, length)) if start.plus(*length) == byte => *length = length.plus(1),
-                _ => extents.push((byte, 1)),
-            }
-        }
-        sink.add(extents.into_iter().take(2000).fold(finding, |f, (start, length)| f.at(start, length)));
+        sink.add(extents.into_iter().fold(finding, |f, (start, length)| f.at(start, length)));
     }
     for lost in &survey.tree.lost {
         let like = lost.extension.as_ref().map_or(String::new(), |e| format!(", and may be a {e} file"));

@@ -53,10 +53,10 @@ fn copies(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     if geometry.tables != 2 {
         return Ok(());
     }
-    let used: Vec<u32> = job.survey.claimed.ones().map(Sat::narrow).collect();
+    let used = job.survey.claimed.clone();
     let active = job.survey.links.active();
     let mut values = Vec::new();
-    for cluster in used {
+    for cluster in used.ones().map(Sat::narrow) {
         let (one, other) =
             (job.survey.links.raw(job.stage, 0, cluster), job.survey.links.raw(job.stage, 1, cluster));
         if one != other {

@@ -31,6 +31,7 @@ const OF_SETS: &[(Flaws, &Entry, &str)] = &[
     (Flaws::NAME_TYPE, &c::SET_TYPES, "a name entry's type"),
     (Flaws::COUNT, &c::SET_COUNT, "the number of entries"),
     (Flaws::NAME_LENGTH, &c::NAME_LENGTH, "the length of the name"),
+    (Flaws::NAME_TAIL, &c::NAME_TAIL, "what stands behind the name"),
     (Flaws::HASH, &c::NAME_HASH, "the hash of the name"),
     (Flaws::ATTRIBUTES, &c::ATTRIBUTES, "reserved attribute bits"),
     (Flaws::CHECKSUM, &c::SET_CHECKSUM, "the checksum"),
@@ -46,7 +47,7 @@ pub(super) fn sets(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     let all = OF_SETS.iter().fold(Flaws::empty(), |all, (flaw, ..)| all | *flaw);
     for (number, node) in flawed(job, all) {
         let path = job.survey.tree.path(number);
-        let Some((content, mut item)) = set_of(job, number) else { continue };
+        let Some((places, mut item)) = set_of(job, number) else { continue };
         let what: Vec<String> = OF_SETS
             .iter()
             .filter(|(flaw, ..)| node.flaws.contains(*flaw))
@@ -58,7 +59,7 @@ pub(super) fn sets(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             .map(|(_, entry, _)| *entry)
             .collect();
         // With types and count put right, the checksum as it stands may fit: nothing was guessed then.
-        let standing = content.bytes.part(item.index.size().times(ENTRY).plus(2), 2).le16(0);
+        let standing = places.read(job.stage, item.index, 1).le16(2);
         if node.flaws.contains(Flaws::ATTRIBUTES) {
             let attributes = item.attributes() & ATTRIBUTES;
             put(&mut item.raw, 4, &attributes.to_le_bytes());
@@ -76,7 +77,7 @@ pub(super) fn sets(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             &entries,
         )
         .file(path);
-        job.steps.run(job.stage, step, |stage| write_set(stage, &content, item.index, &item.raw))?;
+        job.steps.run(job.stage, step, |stage| write_set(stage, &places, item.index, &item.raw))?;
     }
     Ok(())
 }
@@ -103,7 +104,7 @@ fn end_marks(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             "the sets behind it have clusters that fit and belong to nothing else",
             &[&c::END_EARLY],
         );
-        job.steps.run(job.stage, step, |stage| free_entries(stage, &content, gap))?;
+        job.steps.run(job.stage, step, |stage| free_entries(stage, &content.places, gap))?;
     }
     Ok(())
 }
@@ -131,7 +132,7 @@ fn deleted(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         paths.clone(),
     );
     for (number, path) in hit.into_iter().zip(paths) {
-        let Some((content, item)) = set_of(job, number) else { continue };
+        let Some((places, item)) = set_of(job, number) else { continue };
         if taken == "restore" {
             let step = Step::new(
                 "set-restored",
@@ -142,36 +143,51 @@ fn deleted(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             )
             .file(path)
             .or("finish the delete");
-            job.steps.run(job.stage, step, |stage| write_set(stage, &content, item.index, &item.raw))?;
+            job.steps.run(job.stage, step, |stage| write_set(stage, &places, item.index, &item.raw))?;
         } else {
             let Some(node) = job.survey.tree.node(number).cloned() else { continue };
-            let clusters = job.survey.chain(job.stage, node.first, node.length, node.row);
+            let runs = job.survey.runs(job.stage, node.first, node.length, node.row);
             let step = Step::new(
                 "delete-finished",
-                format!("{path}: free its {}", counted(clusters.len().wide(), "cluster", "clusters")),
+                format!("{path}: free its {}", counted(node.length.wide(), "cluster", "clusters")),
                 Provenance::Judged,
                 "as chosen",
                 &[&c::DELETED_IN_USE],
             )
             .file(path);
-            clear_bits(job, step, &clusters)?;
+            clear_bits(job, step, &runs)?;
         }
     }
     Ok(())
 }
 
-/// Marks clusters free in the bitmap.
-pub(super) fn clear_bits(job: &mut Job<'_, '_, '_>, step: Step, clusters: &[u32]) -> Result<(), MediumError> {
+/// Marks runs of clusters free in the bitmap.
+pub(super) fn clear_bits(
+    job: &mut Job<'_, '_, '_>,
+    step: Step,
+    runs: &[(u32, u32)],
+) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
-    let Some(first) = job.survey.bitmap.clusters.first().copied() else { return Ok(()) };
-    let clusters = clusters.to_vec();
+    let Some(bitmap) = job.survey.bitmap.clusters.first().map(|first| geometry.cluster_place(*first)) else {
+        return Ok(());
+    };
     job.steps.run(job.stage, step, |stage| {
-        for cluster in clusters {
-            let bit = cluster.minus(2);
-            let place = geometry.cluster_place(first).plus(bit.per(8).wide());
-            let medium: &dyn Medium = stage;
-            let byte = medium.lenient(place, 1).bytes.byte(0) & !1_u8.checked_shl(bit.rest(8)).unwrap_or(0);
-            stage.write_at(place, &[byte])?;
+        for (first, count) in runs {
+            let (mut at, end) = (first.minus(2).wide(), first.minus(2).plus(*count).wide());
+            while at < end {
+                // A piece of whole bytes, but for its ends.
+                let piece = end.minus(at).min(1 << 20);
+                let place = bitmap.plus(at.per(8));
+                let medium: &dyn Medium = stage;
+                let mut bytes = medium.lenient(place, at.rest(8).plus(piece).per_up(8).size()).bytes;
+                for bit in at.rest(8)..at.rest(8).plus(piece) {
+                    if let Some(byte) = bytes.get_mut(bit.per(8).size()) {
+                        *byte &= !1_u8.checked_shl(bit.rest(8).narrow()).unwrap_or(0);
+                    }
+                }
+                stage.write_at(place, &bytes)?;
+                at = at.plus(piece);
+            }
         }
         Ok(())
     })
@@ -328,7 +344,7 @@ fn first_clusters(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         }
         let path = job.survey.tree.path(number);
         if node.folder && node.stream.length > 0 {
-            let Some((content, item)) = set_of(job, number) else { continue };
+            let Some((places, item)) = set_of(job, number) else { continue };
             let step = Step::new(
                 "set-removed",
                 format!("{path}: free its entry set"),
@@ -338,7 +354,7 @@ fn first_clusters(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             )
             .file(path);
             let indices = item.index..item.index.plus(item.entries());
-            job.steps.run(job.stage, step, |stage| free_entries(stage, &content, indices))?;
+            job.steps.run(job.stage, step, |stage| free_entries(stage, &places, indices))?;
             continue;
         }
         let provenance = if node.stream.length == 0 { Provenance::Derived } else { Provenance::Judged };
@@ -359,7 +375,7 @@ fn first_clusters(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             continue;
         }
         let path = job.survey.tree.path(number);
-        let Some((content, mut item)) = set_of(job, number) else { continue };
+        let Some((places, mut item)) = set_of(job, number) else { continue };
         let attributes = item.attributes() & !DIRECTORY;
         put(&mut item.raw, 4, &attributes.to_le_bytes());
         let step = Step::new(
@@ -371,7 +387,7 @@ fn first_clusters(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         )
         .file(path)
         .or("an empty folder in its place");
-        job.steps.run(job.stage, step, |stage| write_set(stage, &content, item.index, &item.raw))?;
+        job.steps.run(job.stage, step, |stage| write_set(stage, &places, item.index, &item.raw))?;
     }
     Ok(())
 }
@@ -482,7 +498,7 @@ fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         let path = job.survey.tree.path(number);
         if node.folder && !job.survey.tree.below_root().any(|(_, other)| other.parent == number) {
             // What is in it is reached through the other entry: a copy would name the same files.
-            let Some((content, item)) = set_of(job, number) else { continue };
+            let Some((places, item)) = set_of(job, number) else { continue };
             let step = Step::new(
                 "set-removed",
                 format!("{path}: free its entry set"),
@@ -492,7 +508,7 @@ fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             )
             .file(path);
             let indices = item.index..item.index.plus(item.entries());
-            job.steps.run(job.stage, step, |stage| free_entries(stage, &content, indices))?;
+            job.steps.run(job.stage, step, |stage| free_entries(stage, &places, indices))?;
             continue;
         }
         let clusters = job.survey.clusters(job.stage, number);
@@ -506,7 +522,7 @@ fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             &options,
             vec![path.clone()],
         );
-        let row = (taken == "duplicate").then(|| take_row(job, clusters.len().narrow(), 0..0)).flatten();
+        let row = (taken == "duplicate").then(|| take_row(job, clusters.len().narrow())).flatten();
         let Some(first) = row else {
             let step = Step::new(
                 "file-emptied",
@@ -533,7 +549,7 @@ fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         )
         .file(path)
         .or("empty this file");
-        let Some((content, mut item)) = set_of(job, number) else { continue };
+        let Some((places, mut item)) = set_of(job, number) else { continue };
         let mut stream = item.stream;
         (stream.first, stream.flags) = (first, POSSIBLE | NO_CHAIN);
         if let Some(entry) = item.raw.get_mut(ENTRY..2.times(ENTRY)) {
@@ -545,11 +561,8 @@ fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
                 let (from, to) = (geometry.cluster_place(from), geometry.cluster_place(to));
                 stage.copy_at(from, to, count.wide().times(each))?;
             }
-            write_set(stage, &content, item.index, &item.raw)
+            write_set(stage, &places, item.index, &item.raw)
         })?;
-        // The next one must not take the same clusters.
-        let end = first.size().plus(clusters.len()).min(job.survey.claimed.len());
-        job.survey.claimed.insert_range(first.size()..end);
     }
     Ok(())
 }
@@ -581,7 +594,9 @@ pub(super) fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             }
             let many = counted(indices.len().wide(), "entry", "entries");
             let step = Step::new(name, format!("{title}: mark {many} unused"), provenance, from, &[entry]);
-            job.steps.run(job.stage, step, |stage| free_entries(stage, &content, indices.iter().copied()))?;
+            job.steps.run(job.stage, step, |stage| {
+                free_entries(stage, &content.places, indices.iter().copied())
+            })?;
         }
         if let Some((end, _)) = notes.tail {
             let step = Step::new(

@@ -4,22 +4,24 @@
 use super::{
     Job,
     files::clear_bits,
-    writing::{Slots, link, new_set, take_row},
+    writing::{Slots, link, new_set, take_row, take_up_to},
 };
 use crate::{
     arith::Sat,
+    chain::run_of,
     exfat::{
         catalogue as c,
         layout::{DIRECTORY, NO_CHAIN, POSSIBLE, Stream},
         survey::Content,
         tree::{Lost, Node, Reached},
     },
-    fat::ADRIFT,
+    keeping::{ADRIFT, asked_to_keep, listed},
     medium::{MediumError, Stage},
     naming::Names,
     step::{Provenance, Step},
     wording::counted,
 };
+use std::collections::HashSet;
 
 /// The name under which lost clusters are kept.
 pub(in crate::exfat) fn lost_name(first: u32, extension: Option<&str>) -> String {
@@ -28,6 +30,8 @@ pub(in crate::exfat) fn lost_name(first: u32, extension: Option<&str>) -> String
 
 /// The archive attribute.
 const ARCHIVE: u16 = 0x20;
+/// Folders that are looked at for room.
+const LOOKED_AT: usize = 256;
 /// Lost chains that one step keeps.
 const KEPT: usize = 2000;
 
@@ -42,30 +46,14 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     if lost.is_empty() || !job.steps.is_empty() {
         return Ok(());
     }
-    let options = [
-        ("keep", "each becomes a file in the folder ADRIFT, to be looked through later".to_owned()),
-        ("free", "the clusters become free; what they hold is given up".to_owned()),
-    ];
-    let paths = lost
-        .iter()
-        .take(2000)
-        .map(|l| format!("{ADRIFT}/{}", lost_name(l.first, l.extension.as_deref())))
-        .collect();
-    let taken = job.choices.ask(
-        "lost-chains",
-        "Clusters are in use that belong to no file. Keep what they hold?",
-        &options,
-        paths,
-    );
-    if taken == "keep" && keep(job, &lost)? {
+    let names = lost.iter().map(|l| lost_name(l.first, l.extension.as_deref()));
+    if asked_to_keep(job.choices, names) {
+        keep(job, &lost)?;
+        // What there was no room to list stays in use.
+        job.survey.tree.lost = lost;
         return Ok(());
     }
-    free(
-        job,
-        &lost,
-        if taken == "keep" { "for want of room to keep them" } else { "as chosen" },
-        Provenance::Judged,
-    )
+    free(job, &lost, "as chosen", Provenance::Judged)
 }
 
 fn free(
@@ -77,64 +65,123 @@ fn free(
     if lost.is_empty() {
         return Ok(());
     }
-    let mut clusters = Vec::new();
+    let mut runs = Vec::new();
     for chain in lost {
-        clusters.extend(job.survey.chain(job.stage, chain.first, chain.length, !chain.chained));
+        runs.extend(job.survey.runs(job.stage, chain.first, chain.length, !chain.chained));
     }
+    let clusters = runs.iter().fold(0_u64, |sum, (_, count)| sum.plus(count.wide()));
     let step = Step::new(
         "lost-clusters-freed",
-        format!(
-            "free {} to nothing",
-            counted(clusters.len().wide(), "cluster that belongs", "clusters that belong")
-        ),
+        format!("free {} to nothing", counted(clusters, "cluster that belongs", "clusters that belong")),
         provenance,
         from,
         &[&c::LOST_CLUSTERS],
     );
-    clear_bits(job, step, &clusters)
+    clear_bits(job, step, &runs)
 }
 
-/// Writes the lost chains down as files of a new folder. False when there is no room for it.
-fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<bool, MediumError> {
+/// Lists the lost chains in a new folder, as many as there is room for; without a free cluster, in the
+/// folders there are.
+fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     let each = geometry.cluster_bytes();
     let lost = lost.get(..lost.len().min(KEPT)).unwrap_or(lost);
-    let mut sets = Vec::new();
-    for chain in lost {
-        let length = chain.length.wide().times(each);
-        let flags = POSSIBLE | if chain.chained { 0 } else { NO_CHAIN };
-        let stream = Stream { flags, first: chain.first, length, valid: length, ..Stream::default() };
-        sets.extend(new_set(
-            &job.survey.capitals,
-            &lost_name(chain.first, chain.extension.as_deref()),
-            ARCHIVE,
-            stream,
-        ));
-    }
-    let count = geometry.clusters_for(sets.len().wide()).narrow();
-    let Some(first) = take_row(job, count, 0..0) else { return Ok(false) };
+    let sets: Vec<Vec<u8>> = lost.iter().map(|chain| set_for(job, chain)).collect();
+    let longest = sets.iter().map(Vec::len).max().unwrap_or(0).wide();
+    let wanted = geometry.clusters_for(longest.times(lost.len().wide())).narrow();
+    let clusters = take_up_to(job, wanted);
+    let Some((count, fit)) = listed(lost.len(), (0, longest), each, clusters.len().narrow()) else {
+        return in_folders(job, lost, &sets);
+    };
+    let clusters: Vec<u32> = clusters.into_iter().take(count.size()).collect();
+    let lost = lost.get(..fit).unwrap_or(lost);
+    let first = clusters.first().copied().unwrap_or(0);
+    let row = clusters.iter().copied().eq(run_of(first, count));
     let length = count.wide().times(each);
-    sets.resize(length.size(), 0);
+    let mut bytes: Vec<u8> = sets.into_iter().take(fit).flatten().collect();
+    bytes.resize(length.size(), 0);
     let name = unused_name(job, &mut root_names(job), ADRIFT);
-    let stream = Stream { flags: POSSIBLE | NO_CHAIN, first, length, valid: length, ..Stream::default() };
+    let flags = POSSIBLE | if row { NO_CHAIN } else { 0 };
+    let stream = Stream { flags, first, length, valid: length, ..Stream::default() };
     let set = new_set(&job.survey.capitals, &name, DIRECTORY, stream);
+    let step = kept(&format!("the folder {name}"), &name, lost);
+    put_into_root(job, step, &set, |stage| {
+        for (cluster, piece) in clusters.iter().zip(bytes.chunks(each.size())) {
+            stage.write_at(geometry.cluster_place(*cluster), piece)?;
+        }
+        if row { Ok(()) } else { link(stage, &geometry, &clusters) }
+    })?;
+    Ok(())
+}
+
+fn set_for(job: &Job<'_, '_, '_>, chain: &Lost) -> Vec<u8> {
+    let length = chain.length.wide().times(job.believed.geometry.cluster_bytes());
+    let flags = POSSIBLE | if chain.chained { 0 } else { NO_CHAIN };
+    let stream = Stream { flags, first: chain.first, length, valid: length, ..Stream::default() };
+    let name = lost_name(chain.first, chain.extension.as_deref());
+    new_set(&job.survey.capitals, &name, ARCHIVE, stream)
+}
+
+fn kept(place: &str, folder: &str, lost: &[Lost]) -> Step {
+    let many = counted(lost.len().wide(), "lost chain as a file", "lost chains as files");
     let mut step = Step::new(
         "lost-chains-kept",
-        format!(
-            "keep {} as files in the folder {name}",
-            counted(lost.len().wide(), "lost chain", "lost chains")
-        ),
+        format!("keep {many} in {place}"),
         Provenance::Judged,
         "the bitmap has them in use, and no file claims them; names and exact lengths are not known",
         &[&c::LOST_CLUSTERS],
     )
     .or("free their clusters");
-    step.paths =
-        lost.iter().map(|l| format!("{name}/{}", lost_name(l.first, l.extension.as_deref()))).collect();
-    let placed = put_into_root(job, step, &set, first..first.plus(count), |stage| {
-        stage.write_at(geometry.cluster_place(first), &sets)
-    })?;
-    Ok(placed != Placed::Nowhere)
+    let path = |l: &Lost| {
+        let name = lost_name(l.first, l.extension.as_deref());
+        if folder.is_empty() { name } else { format!("{folder}/{name}") }
+    };
+    step.paths = lost.iter().map(path).collect();
+    step
+}
+
+/// No cluster is free: what the root has room for is listed there, the rest in the first folders that
+/// have room.
+fn in_folders(job: &mut Job<'_, '_, '_>, mut lost: &[Lost], mut sets: &[Vec<u8>]) -> Result<(), MediumError> {
+    let reserved = reserved(job);
+    for folder in folders_of(job) {
+        let mut content = job.survey.content(job.stage, folder);
+        let reserved = if folder == 0 { reserved.clone() } else { HashSet::new() };
+        let mut slots = Vec::new();
+        for set in sets {
+            let Some(found) = Slots::find(&content, set.len().per(32).narrow(), &reserved) else { break };
+            found.fill(&mut content, set);
+            slots.push((found, set));
+        }
+        let Some((here, later)) = lost.split_at_checked(slots.len()).filter(|(here, _)| !here.is_empty())
+        else {
+            continue;
+        };
+        let step = kept(&job.survey.tree.folder_title(folder), &job.survey.tree.path(folder), here);
+        job.steps.run(job.stage, step, |stage| {
+            slots.iter().try_for_each(|(slots, set)| slots.put(stage, &content, set))
+        })?;
+        (lost, sets) = (later, sets.get(here.len()..).unwrap_or(&[]));
+        if lost.is_empty() {
+            return Ok(());
+        }
+    }
+    tracing::warn!("no room to list {} lost chains: they stay as they are", lost.len());
+    Ok(())
+}
+
+/// The root and then other folders, as far as they are looked at for room.
+fn folders_of(job: &Job<'_, '_, '_>) -> Vec<u32> {
+    let nodes = job.survey.tree.below_root();
+    let folders = nodes.filter(|(_, node)| node.folder && node.length > 0 && node.reached == Reached::Tree);
+    std::iter::once(0).chain(folders.map(|(number, _)| number)).take(LOOKED_AT).collect()
+}
+
+/// Unused entries of the root that are going to be used again: sets marked deleted whose files are there.
+pub(super) fn reserved(job: &Job<'_, '_, '_>) -> HashSet<u32> {
+    let nodes = job.survey.tree.below_root().map(|(_, node)| node);
+    let marked = nodes.filter(|node| node.parent == 0 && node.reached == Reached::Undeleted);
+    marked.flat_map(|node| run_of(node.index, node.entries)).collect()
 }
 
 /// The names in the root folder.
@@ -183,7 +230,7 @@ fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             &[&c::LOST_FOLDER],
         )
         .file(path);
-        if put_into_root(job, step, &set, 0..0, |_| Ok(()))? != Placed::Within {
+        if put_into_root(job, step, &set, |_| Ok(()))? != Placed::Within {
             // The root has grown: the next round sees where the next one fits.
             break;
         }
@@ -202,18 +249,16 @@ enum Placed {
     Nowhere,
 }
 
-/// Runs a step that adds a set to the root folder, which grows by a cluster where it is full; not
-/// by one of those that `also` writes, which are `taken`.
+/// Runs a step that adds a set to the root folder, which grows by a cluster where it is full.
 fn put_into_root(
     job: &mut Job<'_, '_, '_>,
     step: Step,
     set: &[u8],
-    taken: std::ops::Range<u32>,
     also: impl FnOnce(&mut Stage<'_, '_>) -> Result<(), MediumError>,
 ) -> Result<Placed, MediumError> {
     let geometry = job.believed.geometry;
     let content: Content = job.survey.content(job.stage, 0);
-    if let Some(slots) = Slots::find(&content, set.len().per(32).narrow()) {
+    if let Some(slots) = Slots::find(&content, set.len().per(32).narrow(), &reserved(job)) {
         job.steps.run(job.stage, step, |stage| {
             also(stage)?;
             slots.put(stage, &content, set)
@@ -221,7 +266,7 @@ fn put_into_root(
         return Ok(Placed::Within);
     }
     let mut clusters = job.survey.clusters(job.stage, 0);
-    let Some(fresh) = take_row(job, 1, taken) else { return Ok(Placed::Nowhere) };
+    let Some(fresh) = take_row(job, 1) else { return Ok(Placed::Nowhere) };
     clusters.push(fresh);
     let mut page = set.to_vec();
     page.resize(geometry.cluster_bytes().size(), 0);

@@ -15,9 +15,12 @@ mod writing;
 use super::{ExfatVolume, boot::Boot, geometry::Believed, survey::Survey};
 use crate::{
     medium::{MediumError, Stage},
+    places::Places,
     progress::Watch,
+    room::Room,
     step::{Choices, Steps},
 };
+use std::{collections::HashMap, rc::Rc};
 
 pub(super) use keep::lost_name;
 
@@ -29,6 +32,10 @@ pub(super) struct Job<'j, 'o, 'a> {
     pub(super) boot: Boot,
     pub(super) choices: &'j mut Choices,
     pub(super) steps: &'j mut Steps,
+    /// Where the folders that were asked for stand.
+    pub(super) folders: HashMap<u32, Rc<Places>>,
+    /// Free clusters, once some were asked for.
+    pub(super) room: Option<Room>,
 }
 
 type Mender = fn(&mut Job<'_, '_, '_>) -> Result<(), MediumError>;
@@ -53,7 +60,16 @@ pub(super) fn round(
     watch: &dyn Watch,
 ) -> Result<(), MediumError> {
     let (survey, boot) = volume.read(stage, watch)?;
-    let mut job = Job { stage, believed: &volume.believed, survey, boot, choices, steps };
+    let mut job = Job {
+        stage,
+        believed: &volume.believed,
+        survey,
+        boot,
+        choices,
+        steps,
+        folders: HashMap::new(),
+        room: None,
+    };
     for (name, mend) in STAGES {
         mend(&mut job)?;
         if !job.steps.is_empty() {

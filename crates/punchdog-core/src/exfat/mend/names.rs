@@ -29,7 +29,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     }
     for (number, node) in wrong {
         let path = job.survey.tree.path(number);
-        let Some((content, mut item)) = set_of(job, number) else { continue };
+        let Some((places, mut item)) = set_of(job, number) else { continue };
         let all: Vec<u16> = item
             .raw
             .chunks_exact(ENTRY)
@@ -79,7 +79,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
             &[&c::NAME_ILLEGAL, &c::NAME_TWICE],
         )
         .file(path);
-        job.steps.run(job.stage, step, |stage| write_set(stage, &content, item.index, &item.raw))?;
+        job.steps.run(job.stage, step, |stage| write_set(stage, &places, item.index, &item.raw))?;
     }
     Ok(())
 }

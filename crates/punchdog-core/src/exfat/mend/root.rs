@@ -2,6 +2,7 @@
 
 use super::{
     Job,
+    keep::reserved,
     writing::{Slots, free_entries, link, take_row},
 };
 use crate::{
@@ -10,7 +11,7 @@ use crate::{
     exfat::{
         catalogue as c,
         layout::{BITMAP, ENTRY, LABEL, Owner, UPCASE, table_checksum},
-        survey::places,
+        survey::{Owned, places},
         table,
         upcase::{RECOMMENDED_BYTES, RECOMMENDED_CHECKSUM, Upcase},
     },
@@ -58,6 +59,7 @@ fn doubles(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     let content = job.survey.content(job.stage, 0);
     let all = [
         (job.survey.bitmap.doubles.clone(), &c::BITMAP_DOUBLE, "bitmap entries"),
+        (job.survey.second.doubles.clone(), &c::BITMAP_DOUBLE, "second bitmap entries"),
         (job.survey.upcase.doubles.clone(), &c::UPCASE_DOUBLE, "up-case entries"),
         (job.survey.labels.clone(), &c::LABEL_DOUBLE, "labels"),
     ];
@@ -71,7 +73,7 @@ fn doubles(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
                 "one is allowed; the first leads to what it should",
                 &[entry],
             );
-            job.steps.run(job.stage, step, |stage| free_entries(stage, &content, indices))?;
+            job.steps.run(job.stage, step, |stage| free_entries(stage, &content.places, indices))?;
         }
     }
     Ok(())
@@ -91,7 +93,7 @@ fn put_owner(
     let raw = owner.entry(kind);
     let slots = match at {
         Some(_) => None,
-        None => Slots::find(&content, 1),
+        None => Slots::find(&content, 1, &reserved(job)),
     };
     if at.is_none() && slots.is_none() {
         return Ok(());
@@ -113,44 +115,51 @@ fn put_owner(
 }
 
 fn bitmap_entry(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+    let bitmap = job.survey.bitmap.clone();
+    one_bitmap(job, &bitmap, 0)?;
+    if job.believed.geometry.tables == 2 && job.steps.is_empty() {
+        let second = job.survey.second.clone();
+        one_bitmap(job, &second, 1)?;
+    }
+    Ok(())
+}
+
+/// The entry of a bitmap whose `BitmapFlags` should be `flags`; the bitmap too, where there is none.
+fn one_bitmap(job: &mut Job<'_, '_, '_>, bitmap: &Owned, flags: u8) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     let needed = geometry.bitmap_bytes();
-    let bitmap = job.survey.bitmap.clone();
     let (index, owner) = bitmap.entry.map_or((None, None), |(index, owner)| (Some(index), Some(owner)));
     let first = bitmap.clusters.first().copied();
-    if owner.is_some_and(|owner| bitmap.usable && owner.length == needed && Some(owner.first) == first) {
+    if owner.is_some_and(|owner| {
+        bitmap.usable && owner.length == needed && Some(owner.first) == first && owner.flags == flags
+    }) {
         return Ok(());
     }
     let entry: &'static Entry = if index.is_none() { &c::BITMAP_MISSING } else { &c::BITMAP_ENTRY };
-    let flags = owner.map_or(0, |owner| owner.flags & 1);
+    let which = if flags == 0 { "" } else { "second " };
     if let Some(first) = first {
         let step = Step::new(
             "bitmap-entry",
-            format!("let the bitmap entry name cluster {first} and {needed} bytes"),
+            format!("let the {which}bitmap entry name cluster {first} and {needed} bytes"),
             Provenance::Derived,
             "where the bitmap stands, which has itself and the root folder in use; one bit a cluster",
             &[entry],
         );
-        return put_owner(
-            job,
-            index,
-            BITMAP,
-            Owner { flags, checksum: 0, first, length: needed },
-            step,
-            None,
-        );
+        let owner = Owner { flags, checksum: 0, first, length: needed };
+        return put_owner(job, index, BITMAP, owner, step, None);
     }
     let count = geometry.clusters_for(needed).narrow();
-    let Some(first) = take_row(job, count, 0..0) else { return Ok(()) };
+    let Some(first) = take_row(job, count) else { return Ok(()) };
     let bytes = bits(job, first, count);
     let step = Step::new(
         "bitmap-made-anew",
-        format!("write a bitmap at cluster {first}, computed from the folders"),
+        format!("write a {which}bitmap at cluster {first}, computed from the folders"),
         Provenance::Derived,
         "every cluster that a file, a folder or the volume's own tables claim",
         &[entry],
     );
-    put_owner(job, index, BITMAP, Owner { flags, checksum: 0, first, length: needed }, step, Some(&bytes))
+    let owner = Owner { flags, checksum: 0, first, length: needed };
+    put_owner(job, index, BITMAP, owner, step, Some(&bytes))
 }
 
 fn upcase(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
@@ -188,7 +197,7 @@ fn upcase(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     let in_place = first.filter(|first| {
         room >= count && upcase.clusters.iter().zip(run_of(*first, room)).all(|(one, other)| *one == other)
     });
-    let Some(first) = in_place.or_else(|| take_row(job, count, 0..0)) else { return Ok(()) };
+    let Some(first) = in_place.or_else(|| take_row(job, count)) else { return Ok(()) };
     let step = Step::new(
         "upcase-recommended",
         format!("write the recommended up-case table at cluster {first}"),
@@ -233,9 +242,15 @@ fn bits(job: &Job<'_, '_, '_>, first: u32, count: u32) -> Vec<u8> {
     bytes
 }
 
-/// Sets the bitmap's bits as the clusters are used. Bits of lost clusters go last, in `keep`.
+/// Sets the bitmap's bits as the clusters are used. Lost clusters for which `keep` found no room stay in
+/// use.
 pub(super) fn bitmap_bits(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
+    for lost in std::mem::take(&mut job.survey.tree.lost) {
+        for (first, count) in job.survey.runs(job.stage, lost.first, lost.length, !lost.chained) {
+            job.survey.claimed.insert_range(first.size()..first.plus(count).size());
+        }
+    }
     let bytes = bits(job, 0, 0);
     let clusters = job.survey.bitmap.clusters.clone();
     let mut wrong = 0_u64;

@@ -3,7 +3,7 @@
 use super::Job;
 use crate::{
     arith::{Peek, Sat},
-    chain::Link,
+    chain::{Link, run_of},
     exfat::{
         layout::{END, ENTRY, IN_USE, Stream, entry_set, put, set_checksum},
         sets::{Item, Reading},
@@ -11,23 +11,44 @@ use crate::{
         table,
         upcase::Upcase,
     },
-    medium::{MediumError, Stage},
+    medium::{Medium, MediumError, Stage},
+    places::Places,
+    room::Room,
 };
+use std::{collections::HashSet, rc::Rc};
 
-/// The folder that a node lies in and its set as it should be.
-pub(super) fn set_of(job: &mut Job<'_, '_, '_>, number: u32) -> Option<(Content, Item)> {
-    let node = job.survey.tree.node(number)?.clone();
-    let content = job.survey.content(job.stage, node.parent);
-    let reading = Reading::of(&content.bytes, &job.survey.capitals, node.parent == 0);
-    let all = reading.items.into_iter().chain(reading.behind).chain(reading.deleted);
-    let item = all.into_iter().find(|item| item.index == node.index)?;
-    Some((content, item))
+/// Entries of a set at most: the file's own and 18 behind it, as they are read.
+const SET: u32 = 20;
+
+/// Where the folder that a node lies in stands, and the node's set as it should be. Only the set is read,
+/// as it stands now: folders can be long, and many of their sets wrong.
+pub(super) fn set_of(job: &mut Job<'_, '_, '_>, number: u32) -> Option<(Rc<Places>, Item)> {
+    let node = job.survey.tree.node(number)?;
+    let (parent, index) = (node.parent, node.index);
+    let places = job.places(parent);
+    let bytes = places.read(job.stage, index, SET);
+    let reading = Reading::of(&bytes, &job.survey.capitals, parent == 0);
+    let all = reading.items.into_iter().chain(reading.deleted);
+    let item = all.into_iter().find(|item| item.index == 0)?;
+    Some((places, Item { index, ..item }))
+}
+
+impl Job<'_, '_, '_> {
+    /// Where the entries of a folder stand, found once in a round.
+    pub(super) fn places(&mut self, folder: u32) -> Rc<Places> {
+        if let Some(known) = self.folders.get(&folder) {
+            return Rc::clone(known);
+        }
+        let found = Rc::new(self.survey.places(self.stage, folder));
+        self.folders.insert(folder, Rc::clone(&found));
+        found
+    }
 }
 
 /// Writes a set at its place, with its checksum.
 pub(super) fn write_set(
     stage: &mut Stage<'_, '_>,
-    content: &Content,
+    places: &Places,
     index: u32,
     raw: &[u8],
 ) -> Result<(), MediumError> {
@@ -35,7 +56,7 @@ pub(super) fn write_set(
     let sum = set_checksum(&raw);
     put(&mut raw, 2, &sum.to_le_bytes());
     for (number, entry) in raw.chunks_exact(ENTRY).enumerate() {
-        if let Some(place) = content.place(index.plus(number.narrow())) {
+        if let Some(place) = places.place(index.plus(number.narrow())) {
             stage.write_at(place, entry)?;
         }
     }
@@ -49,24 +70,25 @@ pub(super) fn edit_stream(
     step: crate::step::Step,
     change: impl FnOnce(&mut Stream),
 ) -> Result<(), MediumError> {
-    let Some((content, mut item)) = set_of(job, number) else { return Ok(()) };
+    let Some((places, mut item)) = set_of(job, number) else { return Ok(()) };
     let mut stream = item.stream;
     change(&mut stream);
     if let Some(entry) = item.raw.get_mut(ENTRY..2.times(ENTRY)) {
         stream.put(entry);
     }
-    job.steps.run(job.stage, step, |stage| write_set(stage, &content, item.index, &item.raw))
+    job.steps.run(job.stage, step, |stage| write_set(stage, &places, item.index, &item.raw))
 }
 
 /// Marks entries unused.
 pub(super) fn free_entries(
     stage: &mut Stage<'_, '_>,
-    content: &Content,
+    places: &Places,
     indices: impl IntoIterator<Item = u32>,
 ) -> Result<(), MediumError> {
     for index in indices {
-        if let Some(place) = content.place(index) {
-            let kind = content.bytes.byte(index.size().times(ENTRY)) & !IN_USE;
+        if let Some(place) = places.place(index) {
+            let medium: &dyn Medium = stage;
+            let kind = medium.lenient(place, 1).bytes.byte(0) & !IN_USE;
             // Type 0 would end the folder here.
             stage.write_at(place, &[if kind == END { 0x05 } else { kind }])?;
         }
@@ -82,8 +104,12 @@ pub(super) struct Slots {
 }
 
 impl Slots {
-    pub(super) fn find(content: &Content, count: u32) -> Option<Self> {
-        let kind = |index: u32| content.bytes.byte(index.size().times(ENTRY));
+    /// The first place for `count` entries; `reserved` ones are no place, though they are unused.
+    pub(super) fn find(content: &Content, count: u32, reserved: &HashSet<u32>) -> Option<Self> {
+        let kind = |index: u32| match content.bytes.byte(index.size().times(ENTRY)) {
+            kind if reserved.contains(&index) => kind | IN_USE,
+            kind => kind,
+        };
         let mut run = 0_u32;
         for index in 0..content.entries() {
             if kind(index) == END {
@@ -101,6 +127,15 @@ impl Slots {
             }
         }
         None
+    }
+
+    /// Notes in `content` what `put` will write, so that the next place is another one.
+    pub(super) fn fill(&self, content: &mut Content, raw: &[u8]) {
+        let at = self.index.size().times(ENTRY);
+        put(&mut content.bytes, at, raw);
+        if let Some(end) = self.end {
+            put(&mut content.bytes, end.size().times(ENTRY), &[0; ENTRY]);
+        }
     }
 
     pub(super) fn put(
@@ -132,31 +167,52 @@ pub(super) fn new_set(capitals: &Upcase, name: &str, attributes: u16, stream: St
     entry_set(attributes, &times, stream, &units, &capitals.upper(&units))
 }
 
-/// Takes `count` clusters in a row that nothing claims, that the bitmap has free, and that are not
-/// in `taken`.
-pub(super) fn take_row(job: &Job<'_, '_, '_>, count: u32, taken: std::ops::Range<u32>) -> Option<u32> {
+/// Clusters that nothing claims and that the bitmap has free; where the bitmap is no help, all that nothing
+/// claims.
+fn room(job: &Job<'_, '_, '_>, by_bitmap: bool) -> Room {
     let geometry = job.believed.geometry;
-    let there =
-        |cluster: u32| geometry.cluster_place(cluster.plus(1)) <= crate::medium::Medium::len(&*job.stage);
-    let mut run = 0_u32;
-    for pass in 0..2 {
-        for cluster in 2..=geometry.last_cluster() {
-            let taken = taken.contains(&cluster)
-                || job.survey.claimed.contains(cluster.size())
-                || pass == 0 && job.survey.used.contains(cluster.size())
-                || !there(cluster);
-            run = if taken { 0 } else { run.plus(1) };
-            if run >= count.max(1) {
-                return Some(cluster.plus(1).minus(count.max(1)));
-            }
-        }
-        run = 0;
-        // Only where the bitmap is no help may lost clusters be written over.
-        if job.survey.bitmap.usable {
-            break;
-        }
+    let there = |cluster: u32| geometry.cluster_place(cluster.plus(1)) <= job.stage.len();
+    let mut taken = job.survey.claimed.clone();
+    if by_bitmap {
+        taken.extend(job.survey.used.difference(&job.survey.claimed));
     }
-    None
+    let free = taken.complement();
+    Room::of(free.ones().map(Sat::narrow).filter(|cluster| geometry.has(*cluster) && there(*cluster)))
+}
+
+/// Takes clusters from the room there is.
+fn take<T>(job: &mut Job<'_, '_, '_>, mut with: impl FnMut(&mut Room) -> Option<T>) -> Option<T> {
+    let mut free = match job.room.take() {
+        Some(room) => room,
+        None => room(job, true),
+    };
+    let mut found = with(&mut free);
+    // Only where the bitmap is no help may lost clusters be written over.
+    if found.is_none() && !job.survey.bitmap.usable {
+        free = room(job, false);
+        found = with(&mut free);
+    }
+    job.room = Some(free);
+    found
+}
+
+fn claim(job: &mut Job<'_, '_, '_>, clusters: &[u32]) {
+    job.survey.claimed.extend(clusters.iter().map(|cluster| cluster.size()));
+}
+
+/// Takes `count` clusters in a row.
+pub(super) fn take_row(job: &mut Job<'_, '_, '_>, count: u32) -> Option<u32> {
+    let first = take(job, |room| room.row(count))?;
+    claim(job, &run_of(first, count).collect::<Vec<_>>());
+    Some(first)
+}
+
+/// Takes as many clusters as there are, up to `count`; in a row where there is one.
+pub(super) fn take_up_to(job: &mut Job<'_, '_, '_>, count: u32) -> Vec<u32> {
+    let found =
+        take(job, |room| Some(room.up_to(count)).filter(|found| !found.is_empty())).unwrap_or_default();
+    claim(job, &found);
+    found
 }
 
 /// Links clusters to a chain that ends.

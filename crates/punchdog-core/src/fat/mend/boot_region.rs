@@ -12,6 +12,10 @@ use zerocopy::IntoBytes;
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     shrink(job)?;
+    if !job.steps.is_empty() {
+        // The fields were judged for the longer volume: what follows is judged anew.
+        return Ok(());
+    }
     sector(job)?;
     backup(job)
 }

@@ -107,7 +107,7 @@ fn first_cluster(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<
 }
 
 fn remove(job: &mut Job<'_, '_, '_>, node: &Node, path: &str) -> Result<(), MediumError> {
-    let content = job.survey.content(job.stage, node.parent);
+    let places = job.places(node.parent);
     let step = Step::new(
         "entry-removed",
         format!("{path}: remove the entry"),
@@ -118,7 +118,7 @@ fn remove(job: &mut Job<'_, '_, '_>, node: &Node, path: &str) -> Result<(), Medi
     .file(path);
     let from = node.index.minus(u32::from(node.long));
     job.steps.run(job.stage, step, |stage| {
-        super::writing::free_entries(stage, &content, &(from..=node.index).collect::<Vec<_>>())
+        super::writing::free_entries(stage, &places, &(from..=node.index).collect::<Vec<_>>())
     })
 }
 
@@ -408,8 +408,9 @@ fn undelete(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), M
             })
         });
     }
-    let content = job.survey.content(job.stage, node.parent);
-    let (short, exact) = first_letter(&content, node);
+    let places = job.places(node.parent);
+    let part = places.read(job.stage, node.index.minus(1), 1);
+    let (short, exact) = first_letter(&part, node);
     let step = Step::new(
         "entry-restored",
         format!("{path}: mark the entry as in use again, as {}", names::short_text(&short, 0)),
@@ -424,19 +425,18 @@ fn undelete(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), M
     .or("finish the delete")
     .file(path);
     let place = (u32::from(node.long), node.index);
-    job.steps.run(job.stage, step, |stage| rename(stage, &content, place, &node.name, &short))
+    job.steps.run(job.stage, step, |stage| rename(stage, &places, place, &node.name, &short))
 }
 
 /// The short name of a deleted entry with its first byte computed: the only one with which the
-/// long name's checksum comes out.
-fn first_letter(content: &crate::fat::survey::Content, node: &Node) -> (names::Short, bool) {
+/// long name's checksum comes out. `part` is the last part of that name.
+fn first_letter(part: &[u8], node: &Node) -> (names::Short, bool) {
     let mut short = node.entry.name;
     let [first, ..] = &mut short;
     *first = b'_';
     if node.long == 0 {
         return (short, false);
     }
-    let part = content.bytes.part(node.index.minus(1).size().times(ENTRY_BYTES), ENTRY_BYTES);
     let wanted = part.byte(13);
     for letter in 0x21..=0xFF_u8 {
         let mut tried = short;
@@ -477,7 +477,8 @@ fn ends(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         );
         let empty: Vec<u32> =
             (end..last).filter(|index| content.bytes.byte(index.size().times(ENTRY_BYTES)) == 0).collect();
-        job.steps.run(job.stage, step, |stage| super::writing::free_entries(stage, &content, &empty))?;
+        job.steps
+            .run(job.stage, step, |stage| super::writing::free_entries(stage, &content.places, &empty))?;
     }
     Ok(())
 }

@@ -140,7 +140,7 @@ fn notes(job: &mut Job<'_, '_, '_>, number: u32) -> Result<(), MediumError> {
             from,
             &[entry],
         );
-        job.steps.run(job.stage, step, |stage| free_entries(stage, &content, &indices))?;
+        job.steps.run(job.stage, step, |stage| free_entries(stage, &content.places, &indices))?;
     }
     if let Some((_, tail)) = notes.tail.filter(|_| !notes.tail_is_real) {
         let step = Step::new(
@@ -259,7 +259,7 @@ fn name(
     if !node.flaws.any(NAME_FLAWS) {
         return Ok(());
     }
-    let content = job.survey.content(job.stage, node.parent);
+    let places = job.places(node.parent);
     let (long, short) = siblings.another(node);
     let fits = names::long_parts(&long, 0).len() == usize::from(node.long) || node.long == 0;
     let entries: Vec<&'static Entry> = [
@@ -296,7 +296,7 @@ fn name(
     )
     .file(path);
     let parts = u32::from(node.long);
-    job.steps.run(job.stage, step, |stage| rename(stage, &content, (parts, node.index), &long, &short))
+    job.steps.run(job.stage, step, |stage| rename(stage, &places, (parts, node.index), &long, &short))
 }
 
 /// Hidden system bits on most ordinary files, if they are to go.

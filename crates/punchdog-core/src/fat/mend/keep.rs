@@ -3,22 +3,28 @@
 
 use super::{
     Job,
-    writing::{Slot, free_place, link_chain, plain_entry, set_link, take_clusters},
+    writing::{Slot, free_place, free_places, link_chain, plain_entry, set_link, take_clusters, take_up_to},
 };
 use crate::{
     arith::{Peek, Sat},
     chain::{End, Link},
     fat::{
-        ADRIFT, catalogue as c,
-        layout::{ATTR_ARCHIVE, ATTR_DIRECTORY, ENTRY_BYTES},
+        catalogue as c,
+        geometry::Geometry,
+        layout::{ATTR_ARCHIVE, ATTR_DIRECTORY, ENTRY_BYTES, ShortEntry},
         names,
         tree::{Lost, Reached},
     },
-    medium::{Extent, MediumError},
+    keeping::{ADRIFT, asked_to_keep, listed},
+    medium::{Extent, MediumError, Stage},
     naming::Names,
     step::{Provenance, Step},
+    wording::counted,
 };
 use zerocopy::IntoBytes;
+
+/// Folders that are looked at for room.
+const LOOKED_AT: usize = 256;
 
 /// The name that a lost chain gets.
 pub(crate) fn lost_name(head: u32, extension: Option<&str>) -> String {
@@ -44,23 +50,9 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         return Ok(());
     }
     let lost = std::mem::take(&mut job.survey.tree.lost);
-    let names: Vec<String> = lost
-        .iter()
-        .take(2000)
-        .map(|l| format!("{ADRIFT}/{}", lost_name(l.head, l.extension.as_deref())))
-        .collect();
-    let options = [
-        ("keep", format!("each chain becomes a file in the folder {ADRIFT}, to be looked through later")),
-        ("free", "the clusters become free; what they hold is given up".to_owned()),
-    ];
-    let question = "Clusters are in use that belong to no file. Keep what they hold?";
-    let taken = job.choices.ask("lost-chains", question, &options, names);
-    if taken == "keep" {
-        if keep(job, &lost)? {
-            return Ok(());
-        }
-        tracing::warn!("no room for the folder {ADRIFT}: lost chains stay as they are");
-        return Ok(());
+    let names = lost.iter().map(|l| lost_name(l.head, l.extension.as_deref()));
+    if asked_to_keep(job.choices, names) {
+        return keep(job, &lost);
     }
     let geometry = job.believed.geometry;
     let step = Step::new(
@@ -80,66 +72,137 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     })
 }
 
-/// True when the chains were kept; false when there was no room for a folder.
-fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<bool, MediumError> {
+/// An entry for a lost chain.
+fn entry_of(chain: &Lost, geometry: &Geometry) -> ShortEntry {
+    let size = chain.length.times(geometry.cluster_bytes());
+    plain_entry(short(&lost_name(chain.head, chain.extension.as_deref())), ATTR_ARCHIVE, chain.head, size)
+}
+
+/// Where the folder for lost chains can go: into the root, which grows where it can, else into the
+/// first folder that has room or grows.
+fn home(job: &mut Job<'_, '_, '_>) -> Option<(u32, Place)> {
+    for folder in folders_of(job) {
+        let content = job.survey.content(job.stage, folder);
+        if let Some(place) = place_in(job, folder, &content) {
+            return Some((folder, place));
+        }
+    }
+    None
+}
+
+/// Lists the chains in a folder, as many as there is room for; without a free cluster, in the
+/// folders there are.
+fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
-    let root = job.survey.content(job.stage, 0);
     // A folder holds 65536 entries at most (specification, "FAT Directory Structure").
     let lost = lost.get(..lost.len().min(60_000)).unwrap_or(lost);
     let numbered = |number: u32| if number == 1 { ADRIFT.to_owned() } else { format!("{ADRIFT}{number}") };
-    let name = unused_name(&mut names_in(job, [0]), 0, numbered);
-    let (Some(slot), Some(name)) = (free_place(&root), name) else {
-        return Ok(false);
+    let Some((folder, place)) = home(job) else { return in_folders(job, lost) };
+    let Some(name) = unused_name(&mut names_in(job, [folder]), folder, numbered) else { return Ok(()) };
+    let each = geometry.cluster_bytes();
+    // The dots and an end mark are the folder's own.
+    let own = (ENTRY_BYTES.wide().times(3), ENTRY_BYTES.wide());
+    let wanted = geometry.clusters_for(own.0.plus(own.1.times(lost.len().wide())));
+    let clusters = take_up_to(job, wanted);
+    let Some((count, fit)) = listed(lost.len(), own, each.wide(), clusters.len().narrow()) else {
+        return in_folders(job, lost);
     };
-    let bytes = lost.len().plus(3).times(ENTRY_BYTES);
-    let Some(clusters) = take_clusters(job, geometry.clusters_for(bytes.wide())) else { return Ok(false) };
+    let clusters: Vec<u32> = clusters.into_iter().take(count.size()).collect();
+    let lost = lost.get(..fit).unwrap_or(lost);
     let first = clusters.first().copied().unwrap_or(0);
+    let above = if folder == 0 { 0 } else { job.survey.tree.node(folder).map_or(0, |node| node.first) };
     let mut content = vec![
         plain_entry(names::DOT, ATTR_DIRECTORY, first, 0),
-        plain_entry(names::DOT_DOT, ATTR_DIRECTORY, 0, 0),
+        plain_entry(names::DOT_DOT, ATTR_DIRECTORY, above, 0),
     ];
-    for chain in lost {
-        let size = chain.length.times(geometry.cluster_bytes());
-        content.push(plain_entry(
-            short(&lost_name(chain.head, chain.extension.as_deref())),
-            ATTR_ARCHIVE,
-            chain.head,
-            size,
-        ));
-    }
-    let mut step = Step::new(
-        "lost-chains-kept",
-        format!("keep {} lost chains as files in the folder {}", lost.len(), names::short_text(&name, 0)),
-        Provenance::Judged,
-        "the table has them in use, and no file claims them; names and exact sizes are not known",
-        &[&c::LOST_CHAIN],
-    )
-    .or("free their clusters");
-    step.paths = lost
-        .iter()
-        .take(2000)
-        .map(|l| format!("{}/{}", names::short_text(&name, 0), lost_name(l.head, l.extension.as_deref())))
-        .collect();
-    let broken: Vec<u32> = lost
-        .iter()
-        .filter(|l| l.end != End::Proper)
-        .filter_map(|l| {
-            crate::fat::survey::chain(job.stage, &mut job.survey.links, l.head, l.length).last().copied()
-        })
-        .collect();
+    content.extend(lost.iter().map(|chain| entry_of(chain, &geometry)));
+    let path = match (folder, names::short_text(&name, 0)) {
+        (0, name) => name,
+        (_, name) => format!("{}/{name}", job.survey.tree.path(folder)),
+    };
+    let step = kept(&format!("the folder {path}"), &path, lost);
+    let broken = broken(job, lost);
     let raw: Vec<u8> = content.iter().flat_map(|entry| entry.as_bytes().to_vec()).collect();
     job.steps.run(job.stage, step, |stage| {
         broken.iter().try_for_each(|cluster| set_link(stage, &geometry, *cluster, Link::End))?;
         link_chain(stage, &geometry, &clusters)?;
         for (index, cluster) in clusters.iter().enumerate() {
-            let each = geometry.cluster_bytes().size();
+            let each = each.size();
             let mut page = raw.part(index.times(each), each).to_vec();
             page.resize(each, 0);
             stage.write_at(geometry.cluster_offset(*cluster), &page)?;
         }
-        slot.put(stage, &plain_entry(name, ATTR_DIRECTORY, first, 0))
-    })?;
-    Ok(true)
+        put_entry(stage, &geometry, &place, &plain_entry(name, ATTR_DIRECTORY, first, 0))
+    })
+}
+
+/// No cluster is free: what the root has room for is listed there, the rest in the first folders that
+/// have room.
+fn in_folders(job: &mut Job<'_, '_, '_>, mut lost: &[Lost]) -> Result<(), MediumError> {
+    let geometry = job.believed.geometry;
+    for folder in folders_of(job) {
+        let mut names = names_in(job, [folder]);
+        let content = job.survey.content(job.stage, folder);
+        let slots = free_places(&content, lost.len());
+        let Some((here, later)) = lost.split_at_checked(slots.len()).filter(|(here, _)| !here.is_empty())
+        else {
+            continue;
+        };
+        let named = here.iter().map(|chain| {
+            let head = |number: u32| if number == 1 { chain.head } else { chain.head.plus(number) };
+            let name = |number: u32| lost_name(head(number), chain.extension.as_deref());
+            let mut entry = entry_of(chain, &geometry);
+            entry.name = unused_name(&mut names, folder, name).unwrap_or(entry.name);
+            entry
+        });
+        let entries: Vec<ShortEntry> = named.collect();
+        let step = kept(&job.survey.tree.folder_title(folder), &job.survey.tree.path(folder), here);
+        let broken = broken(job, here);
+        job.steps.run(job.stage, step, |stage| {
+            broken.iter().try_for_each(|cluster| set_link(stage, &geometry, *cluster, Link::End))?;
+            slots.iter().zip(&entries).try_for_each(|(slot, entry)| slot.put(stage, entry))
+        })?;
+        lost = later;
+        if lost.is_empty() {
+            return Ok(());
+        }
+    }
+    tracing::warn!("no room to list {} lost chains: they stay as they are", lost.len());
+    Ok(())
+}
+
+/// The root and then other folders, as far as they are looked at for room.
+fn folders_of(job: &Job<'_, '_, '_>) -> Vec<u32> {
+    let nodes = job.survey.tree.below_root();
+    let folders = nodes.filter(|(_, node)| node.folder && node.length > 0 && node.reached == Reached::Tree);
+    std::iter::once(0).chain(folders.map(|(number, _)| number)).take(LOOKED_AT).collect()
+}
+
+fn kept(place: &str, folder: &str, lost: &[Lost]) -> Step {
+    let many = counted(lost.len().wide(), "lost chain as a file", "lost chains as files");
+    let mut step = Step::new(
+        "lost-chains-kept",
+        format!("keep {many} in {place}"),
+        Provenance::Judged,
+        "the table has them in use, and no file claims them; names and exact sizes are not known",
+        &[&c::LOST_CHAIN],
+    )
+    .or("free their clusters");
+    let path = |l: &Lost| {
+        let name = lost_name(l.head, l.extension.as_deref());
+        if folder.is_empty() { name } else { format!("{folder}/{name}") }
+    };
+    step.paths = lost.iter().take(2000).map(path).collect();
+    step
+}
+
+/// The last clusters of chains that have no end.
+fn broken(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Vec<u32> {
+    let links = &mut job.survey.links;
+    let endless = lost.iter().filter(|l| l.end != End::Proper);
+    endless
+        .filter_map(|l| crate::fat::survey::chain(job.stage, links, l.head, l.length).last().copied())
+        .collect()
 }
 
 /// The names in some folders. A lost folder has its name only in what we call it.
@@ -199,19 +262,29 @@ fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         )
         .file(path);
         let entry = plain_entry(name, ATTR_DIRECTORY, first, 0);
-        job.steps.run(job.stage, step, |stage| match place {
-            Place::At(slot) => slot.put(stage, &entry),
-            Place::InNew { last, cluster, extent } => {
-                let geometry = job.believed.geometry;
-                let mut page = entry.as_bytes().to_vec();
-                page.resize(extent.length.size(), 0);
-                stage.write_at(extent.offset, &page)?;
-                set_link(stage, &geometry, cluster, Link::End)?;
-                set_link(stage, &geometry, last, Link::Next(cluster))
-            }
-        })?;
+        let geometry = job.believed.geometry;
+        job.steps.run(job.stage, step, |stage| put_entry(stage, &geometry, &place, &entry))?;
     }
     Ok(())
+}
+
+/// Puts an entry where `place_in` found room for it.
+fn put_entry(
+    stage: &mut Stage<'_, '_>,
+    geometry: &Geometry,
+    place: &Place,
+    entry: &ShortEntry,
+) -> Result<(), MediumError> {
+    match place {
+        Place::At(slot) => slot.put(stage, entry),
+        Place::InNew { last, cluster, extent } => {
+            let mut page = entry.as_bytes().to_vec();
+            page.resize(extent.length.size(), 0);
+            stage.write_at(extent.offset, &page)?;
+            set_link(stage, geometry, *cluster, Link::End)?;
+            set_link(stage, geometry, *last, Link::Next(*cluster))
+        }
+    }
 }
 
 enum Place {

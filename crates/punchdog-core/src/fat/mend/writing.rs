@@ -11,7 +11,10 @@ use crate::{
         table::write_entry,
     },
     medium::{Medium, MediumError, Stage},
+    places::Places,
+    room::Room,
 };
+use std::rc::Rc;
 use zerocopy::IntoBytes;
 
 /// Reads the short entry at `place`, changes it, and writes it back.
@@ -29,11 +32,11 @@ pub(super) fn edit(
 /// Marks entries of a folder free.
 pub(super) fn free_entries(
     stage: &mut Stage<'_, '_>,
-    content: &Content,
+    places: &Places,
     indices: &[u32],
 ) -> Result<(), MediumError> {
     for index in indices {
-        if let Some(place) = content.place(*index) {
+        if let Some(place) = places.place(*index) {
             stage.write_at(place, &[FREE_ENTRY])?;
         }
     }
@@ -44,7 +47,7 @@ pub(super) fn free_entries(
 /// parts must have room: as many as the long name needs, or none.
 pub(super) fn rename(
     stage: &mut Stage<'_, '_>,
-    content: &Content,
+    places: &Places,
     (long, index): (u32, u32),
     name: &str,
     short: &names::Short,
@@ -53,47 +56,67 @@ pub(super) fn rename(
     let from = index.minus(long);
     if parts.len() == long.size() {
         for (number, part) in (from..index).zip(&parts) {
-            if let Some(place) = content.place(number) {
+            if let Some(place) = places.place(number) {
                 stage.write_at(place, part.as_bytes())?;
             }
         }
     } else {
-        free_entries(stage, content, &(from..index).collect::<Vec<_>>())?;
+        free_entries(stage, places, &(from..index).collect::<Vec<_>>())?;
     }
-    match content.place(index) {
+    match places.place(index) {
         Some(place) => stage.write_at(place, short),
         None => Ok(()),
     }
 }
 
-/// Takes `count` free clusters that nobody claims, in a row where there is such a row. `None`
-/// when the volume has not enough.
-pub(super) fn take_clusters(job: &mut Job<'_, '_, '_>, count: u32) -> Option<Vec<u32>> {
-    let last = job.believed.geometry.last_cluster();
+/// The clusters that the table has free, nobody claims, and the image has.
+fn room(job: &mut Job<'_, '_, '_>) -> Room {
+    let geometry = job.believed.geometry;
     let mut free = Vec::new();
-    let mut row: Vec<u32> = Vec::new();
-    for cluster in 2..=last {
+    for cluster in 2..=geometry.last_cluster() {
         let open = !job.survey.claimed.contains(cluster.size())
             && job.survey.links.get(job.stage, cluster) == Link::Free
-            && job.believed.geometry.cluster_offset(cluster.plus(1)) <= job.stage.len();
+            && geometry.cluster_offset(cluster.plus(1)) <= job.stage.len();
         if open {
             free.push(cluster);
-            row.push(cluster);
-            if row.len() >= count.size() {
-                break;
-            }
-        } else {
-            row.clear();
         }
     }
-    let taken = if row.len() >= count.size() { row } else { free.into_iter().take(count.size()).collect() };
-    if taken.len() < count.size() {
-        return None;
+    Room::of(free.into_iter())
+}
+
+fn take(job: &mut Job<'_, '_, '_>, with: impl FnOnce(&mut Room) -> Vec<u32>) -> Vec<u32> {
+    let mut free = match job.room.take() {
+        Some(room) => room,
+        None => room(job),
+    };
+    let found = with(&mut free);
+    job.room = Some(free);
+    job.survey.claimed.extend(found.iter().map(|cluster| cluster.size()));
+    found
+}
+
+/// Takes `count` free clusters, in a row where there is such a row. `None` when the volume has not
+/// enough.
+pub(super) fn take_clusters(job: &mut Job<'_, '_, '_>, count: u32) -> Option<Vec<u32>> {
+    let found = take(job, |room| room.exactly(count).unwrap_or_default());
+    (found.len() >= count.size()).then_some(found)
+}
+
+/// Takes as many as there are, up to `count`.
+pub(super) fn take_up_to(job: &mut Job<'_, '_, '_>, count: u32) -> Vec<u32> {
+    take(job, |room| room.up_to(count))
+}
+
+impl Job<'_, '_, '_> {
+    /// Where the entries of a folder stand, found once in a round.
+    pub(super) fn places(&mut self, folder: u32) -> Rc<Places> {
+        if let Some(known) = self.folders.get(&folder) {
+            return Rc::clone(known);
+        }
+        let found = Rc::new(self.survey.places(self.stage, folder));
+        self.folders.insert(folder, Rc::clone(&found));
+        found
     }
-    for cluster in &taken {
-        job.survey.claimed.insert(cluster.size());
-    }
-    Some(taken)
 }
 
 /// Links clusters into one chain, in all copies of the table.
@@ -133,6 +156,20 @@ pub(super) fn free_place(content: &Content) -> Option<Slot> {
     let behind = index.plus(1);
     let ends = first(index) == END_ENTRY && behind < count && first(behind) != END_ENTRY;
     Some(Slot { place: content.place(index)?, end: if ends { content.place(behind) } else { None } })
+}
+
+/// Up to `most` free places in a folder, to be filled in this order.
+pub(super) fn free_places(content: &Content, most: usize) -> Vec<Slot> {
+    let first = |index: u32| content.bytes.byte(index.size().times(ENTRY_BYTES));
+    let count = content.entries();
+    let end = (0..count).find(|index| first(*index) == END_ENTRY).unwrap_or(count);
+    let free = (0..end).filter(|index| first(*index) == FREE_ENTRY).chain(end..count).take(most);
+    free.filter_map(|index| {
+        let behind = index.plus(1);
+        let ends = index >= end && behind < count && first(behind) != END_ENTRY;
+        Some(Slot { place: content.place(index)?, end: if ends { content.place(behind) } else { None } })
+    })
+    .collect()
 }
 
 /// A free place in a folder.

@@ -1,0 +1,54 @@
+//! What becomes of clusters that are in use and belong to no file: one policy for the families that
+//! have clusters.
+//!
+//! They are kept unless the technician says otherwise, each as a file in a folder of ours. Where there is
+//! no room for that folder, as many as there is room for are listed; the others stay in use, and the
+//! volume keeps its fault. Nothing is ever freed that was to be kept.
+
+use crate::{arith::Sat, step::Choices};
+
+/// The folder for what is kept.
+pub const ADRIFT: &str = "ADRIFT";
+
+/// Files named with the question at most.
+const NAMED: usize = 2000;
+
+/// Asks what shall become of them; true to keep them.
+pub(crate) fn asked_to_keep(choices: &mut Choices, names: impl Iterator<Item = String>) -> bool {
+    let options = [
+        (
+            "keep",
+            format!(
+                "each becomes a file in the folder {ADRIFT}, to be looked through later; what there is no room to list stays in use"
+            ),
+        ),
+        ("free", "the clusters become free; what they hold is given up".to_owned()),
+    ];
+    let question = "Clusters are in use that belong to no file. Keep what they hold?";
+    let names = names.take(NAMED).map(|name| format!("{ADRIFT}/{name}")).collect();
+    choices.ask("lost-chains", question, &options, names) == "keep"
+}
+
+/// How many clusters the folder takes and how many of `lost` it lists, when `free` clusters are to be had:
+/// `own` bytes are the folder's, and `each` one's listing takes so many. `None` when not even one fits.
+pub(crate) fn listed(lost: usize, (own, each): (u64, u64), cluster: u64, free: u32) -> Option<(u32, usize)> {
+    let wanted = own.plus(each.times(lost.wide())).per_up(cluster.max(1));
+    let clusters = wanted.min(free.wide()).narrow();
+    let fit = clusters.wide().times(cluster).minus(own).per(each.max(1)).size().min(lost);
+    (fit > 0).then_some((clusters, fit))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn as_many_are_listed_as_there_is_room_for() {
+        assert_eq!(listed(3, (96, 32), 512, 100), Some((1, 3)));
+        assert_eq!(listed(20, (96, 32), 512, 100), Some((2, 20)));
+        assert_eq!(listed(20, (96, 32), 512, 1), Some((1, 13)));
+        assert_eq!(listed(20, (96, 32), 512, 0), None);
+        assert_eq!(listed(900, (0, 96), 512, 2), Some((2, 10)));
+        assert_eq!(listed(1, (0, 96), 0, 2), None);
+    }
+}
