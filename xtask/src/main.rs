@@ -38,6 +38,9 @@ enum Command {
     Patients {
         /// The folder to write into.
         dir: PathBuf,
+        /// Volumes that are large in one way, instead.
+        #[arg(long)]
+        large: bool,
     },
 }
 
@@ -47,7 +50,8 @@ fn main() -> anyhow::Result<()> {
         Command::Kernel(given) => kernel::run(&given),
         Command::Bench(given) => bench::run(&given),
         Command::Pairs { costs } => pairs::run(costs),
-        Command::Patients { dir } => patients::run(&dir),
+        Command::Patients { dir, large: true } => patients::large(&dir),
+        Command::Patients { dir, .. } => patients::run(&dir),
     }
 }
 

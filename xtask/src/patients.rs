@@ -5,9 +5,28 @@ use punchdog_lab::{
     canvas::write_with_holes,
     fat::{everyday, small},
     faults::{self, Patient},
+    large,
     seed::Seed,
 };
 use std::path::Path;
+
+/// Volumes that are large in one way.
+pub(crate) fn large(dir: &Path) -> anyhow::Result<()> {
+    std::fs::create_dir_all(dir)?;
+    large::wide_exfat(&dir.join("wide-exfat.img"))?;
+    large::wide_fat32(&dir.join("wide-fat32.img"))?;
+    large::deep_fat32(&dir.join("deep-fat32.img"))?;
+    for count in [8_000, 65_000] {
+        large::equal_names_fat32(&dir.join(format!("equal-fat32-{count}.img")), count)?;
+        large::equal_names_exfat(&dir.join(format!("equal-exfat-{count}.img")), count)?;
+    }
+    large::bad_checksums(&dir.join("bad-checksums.img"), 4_000)?;
+    large::broken_chains(&dir.join("broken-chains.img"), 20_000)?;
+    large::garbage_folder(&dir.join("garbage-folder.img"), 400 << 20)?;
+    large::hollow_disk(&dir.join("hollow-disk.img"), 64 << 30, false)?;
+    large::hollow_disk(&dir.join("hollow-disk-volume.img"), 64 << 30, true)?;
+    Ok(())
+}
 
 pub(crate) fn run(dir: &Path) -> anyhow::Result<()> {
     std::fs::create_dir_all(dir)?;

@@ -120,6 +120,35 @@ impl ClusterSet {
         count
     }
 
+    /// The first run within a range that is not in it.
+    pub fn gap_in(&self, range: Range<usize>) -> Option<Range<usize>> {
+        let start = self.first_in(range.clone(), false)?;
+        let end = self.first_in(start..range.end, true).unwrap_or(range.end);
+        Some(start..end)
+    }
+
+    /// The first of a range that is in it (`wanted`) or is not.
+    fn first_in(&self, range: Range<usize>, wanted: bool) -> Option<usize> {
+        let mut at = range.start;
+        while at < range.end {
+            let next = at.per(PAGE).plus(1).times(PAGE).min(range.end);
+            match self.pages.get(at.per(PAGE)) {
+                Some(Page::Mixed(..)) => {
+                    if let Some(found) = (at..next).find(|number| self.contains(*number) == wanted) {
+                        return Some(found);
+                    }
+                }
+                page => {
+                    if matches!(page, Some(Page::Full)) == wanted {
+                        return Some(at);
+                    }
+                }
+            }
+            at = next;
+        }
+        None
+    }
+
     /// How many are in it.
     pub fn count(&self) -> usize {
         self.count_in(0..self.len)
@@ -297,6 +326,9 @@ mod tests {
             prop_assert_eq!(set.count_in(from..from + length), inside);
             prop_assert_eq!(set.contains_any_in_range(from..from + length), inside > 0);
             prop_assert_eq!(set.contains(from), model.contains(&from));
+            let gap = (from..from + length).find(|n| !model.contains(n));
+            let gap = gap.map(|start| start..(start..from + length).find(|n| model.contains(n)).unwrap_or(from + length));
+            prop_assert_eq!(set.gap_in(from..from + length), gap);
             prop_assert_eq!(set.difference(&others).collect::<BTreeSet<_>>(), &model - &second);
             prop_assert_eq!(set.complement().count(), LEN - model.len());
             let mut both = set.clone();

@@ -11,12 +11,26 @@ pub const PAGE: usize = 64 * 1024;
 /// Pages that are kept: 32 MiB.
 const PAGES: usize = 512;
 
+/// A page of zeros, shared by all that have nothing else.
+static BLANK: [u8; PAGE] = [0; PAGE];
+
+/// What is kept of a page.
+#[derive(Debug)]
+enum Kept {
+    /// Nothing: it is read when it is asked for.
+    Not,
+    /// That it holds nothing but zeros; of a hole this is known without reading it.
+    Blank,
+    /// Its bytes.
+    Bytes(Box<[u8]>),
+}
+
 /// Some bytes of a medium, page by page.
 #[derive(Debug)]
 pub struct Pages {
     place: Extent,
-    /// By page number; one word a page where there is none.
-    kept: Vec<Option<Box<[u8]>>>,
+    /// By page number.
+    kept: Vec<Kept>,
     order: VecDeque<usize>,
     /// Ranges that could not be read, from the start of the table.
     holes: rangemap::RangeSet<u64>,
@@ -38,12 +52,29 @@ impl Pages {
         self.place.length == 0
     }
 
-    /// Page `number`; the last one is shorter.
+    /// Bytes of page `number`; the last one is shorter.
+    fn length(&self, number: usize) -> usize {
+        self.place.length.minus(number.times(PAGE).wide()).min(PAGE.wide()).size()
+    }
+
+    /// Page `number`.
     pub fn page(&mut self, medium: &dyn Medium, number: usize) -> &[u8] {
-        if self.kept.get(number).is_none_or(Option::is_none) {
+        if matches!(self.kept.get(number), None | Some(Kept::Not)) {
             self.load(medium, number);
         }
-        self.kept.get(number).and_then(Option::as_deref).unwrap_or(&[])
+        match self.kept.get(number) {
+            Some(Kept::Bytes(bytes)) => bytes,
+            Some(Kept::Blank) => BLANK.get(..self.length(number)).unwrap_or(&BLANK),
+            _ => &[],
+        }
+    }
+
+    /// True when page `number` can be read and holds nothing but zeros.
+    pub fn is_blank(&mut self, medium: &dyn Medium, number: usize) -> bool {
+        if matches!(self.kept.get(number), None | Some(Kept::Not)) {
+            self.load(medium, number);
+        }
+        matches!(self.kept.get(number), Some(Kept::Blank))
     }
 
     /// True when part of these bytes, which were read, cannot be.
@@ -54,8 +85,9 @@ impl Pages {
     /// Gives the memory of a page back; it is read again when it is asked for.
     pub fn forget(&mut self, number: usize) {
         if let Some(slot) = self.kept.get_mut(number)
-            && slot.take().is_some()
+            && matches!(slot, Kept::Bytes(_))
         {
+            *slot = Kept::Not;
             self.order.retain(|kept| *kept != number);
         }
     }
@@ -65,24 +97,35 @@ impl Pages {
         if from >= self.place.length {
             return;
         }
-        if self.order.len() >= PAGES
-            && let Some(oldest) = self.order.pop_front()
-            && let Some(slot) = self.kept.get_mut(oldest)
-        {
-            *slot = None;
+        if self.kept.len() <= number {
+            self.kept.resize_with(number.plus(1), || Kept::Not);
         }
-        let length = self.place.length.minus(from).min(PAGE.wide()).size();
-        let got = medium.lenient(self.place.offset.plus(from), length);
+        let place = Extent::new(self.place.offset.plus(from), self.length(number).wide());
+        let hollow = place.end() <= medium.len()
+            && medium.data_from(place.offset).is_none_or(|data| data.offset >= place.end());
+        let found = if hollow { Kept::Blank } else { self.read(medium, place) };
+        if matches!(found, Kept::Bytes(_)) {
+            if self.order.len() >= PAGES
+                && let Some(oldest) = self.order.pop_front()
+                && let Some(slot) = self.kept.get_mut(oldest)
+            {
+                *slot = Kept::Not;
+            }
+            self.order.push_back(number);
+        }
+        if let Some(slot) = self.kept.get_mut(number) {
+            *slot = found;
+        }
+    }
+
+    fn read(&mut self, medium: &dyn Medium, place: Extent) -> Kept {
+        let got = medium.lenient(place.offset, place.length.size());
+        let whole = got.missing.is_empty();
         for hole in got.missing {
             let start = hole.offset.minus(self.place.offset);
             self.holes.insert(start..start.plus(hole.length));
         }
-        if self.kept.len() <= number {
-            self.kept.resize(number.plus(1), None);
-        }
-        if let Some(slot) = self.kept.get_mut(number) {
-            *slot = Some(got.bytes.into_boxed_slice());
-            self.order.push_back(number);
-        }
+        let blank = whole && got.bytes.iter().fold(0, |all, byte| all | byte) == 0;
+        if blank { Kept::Blank } else { Kept::Bytes(got.bytes.into_boxed_slice()) }
     }
 }

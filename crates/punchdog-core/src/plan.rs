@@ -147,8 +147,24 @@ pub enum PlanError {
     OtherImage(String),
 }
 
-fn digest(bytes: &[u8]) -> String {
-    hex::encode(Sha256::digest(bytes))
+/// The SHA-256 of a value's compact JSON, which is never held as a whole.
+fn json_digest(value: &impl Serialize) -> String {
+    struct Hashing(Sha256);
+    impl std::io::Write for Hashing {
+        fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+            self.0.update(bytes);
+            Ok(bytes.len())
+        }
+        fn flush(&mut self) -> std::io::Result<()> {
+            Ok(())
+        }
+    }
+    let mut out = std::io::BufWriter::new(Hashing(Sha256::new()));
+    let written = serde_json::to_writer(&mut out, value).map_err(std::io::Error::from);
+    match written.and_then(|()| out.into_inner().map_err(std::io::IntoInnerError::into_error)) {
+        Ok(hash) => hex::encode(hash.0.finalize()),
+        Err(_) => String::new(),
+    }
 }
 
 fn planned(step: crate::step::Step) -> PlannedStep {
@@ -192,7 +208,7 @@ pub fn build(
         }
         let round: Vec<PlannedStep> = done.into_done().into_iter().map(planned).collect();
         // Two structures that each want what the other undoes would go on for ever.
-        let again = !seen.insert(digest(&serde_json::to_vec(&round).unwrap_or_default()));
+        let again = !seen.insert(json_digest(&round));
         steps.extend(round);
         if again {
             // A bug by definition: tests stop here.
@@ -330,10 +346,20 @@ impl Plan {
     }
 
     fn computed_seal(&self) -> String {
-        let mut open = self.clone();
-        open.seal = String::new();
-        // Field order is that of the structures, so the text of the same plan is always the same.
-        serde_json::to_vec(&open).map_or_else(|_| String::new(), |bytes| digest(&bytes))
+        /// The plan without its seal, field by field in the same order: the text of the same plan is
+        /// always the same.
+        #[derive(Serialize)]
+        struct Open<'a> {
+            schema: &'a str,
+            image: &'a PlannedImage,
+            volume: Option<PlannedVolume>,
+            steps: &'a [PlannedStep],
+            choices: &'a [Choice],
+            outcome: &'a Outcome,
+            seal: &'a str,
+        }
+        let Self { schema, image, volume, steps, choices, outcome, seal: _ } = self;
+        json_digest(&Open { schema, image, volume: *volume, steps, choices, outcome, seal: "" })
     }
 
     /// The plan as a file.

@@ -10,14 +10,17 @@ pub(crate) struct Room {
 impl Room {
     /// Of these clusters, which come in order.
     pub(crate) fn of(clusters: impl Iterator<Item = u32>) -> Self {
-        let mut runs: Vec<(u32, u32)> = Vec::new();
-        for cluster in clusters {
-            match runs.last_mut() {
-                Some((start, length)) if start.plus(*length) == cluster => *length = length.plus(1),
-                _ => runs.push((cluster, 1)),
-            }
+        let mut room = Self { runs: Vec::new() };
+        clusters.for_each(|cluster| room.add(cluster, 1));
+        room
+    }
+
+    /// Adds a run behind those there are.
+    pub(crate) fn add(&mut self, first: u32, count: u32) {
+        match self.runs.last_mut() {
+            Some((start, length)) if start.plus(*length) == first => *length = length.plus(count),
+            _ => self.runs.push((first, count)),
         }
-        Self { runs }
     }
 
     /// Takes `count` clusters in a row, the first such row there is; gives its first cluster.

@@ -5,10 +5,10 @@ use crate::{
     medium::{Extent, MediumError, Stage},
 };
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 /// Where the bytes of a step come from, surest first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Provenance {
     /// An intact second copy.
@@ -153,12 +153,14 @@ pub struct Choice {
 pub struct Choices {
     wanted: BTreeMap<String, String>,
     offered: BTreeMap<String, Choice>,
+    /// Paths that a question has, so that a crowd of them is not gone through for each.
+    named: HashSet<(String, String)>,
 }
 
 impl Choices {
     /// With these answers given beforehand: name to option.
     pub fn wanting(wanted: BTreeMap<String, String>) -> Self {
-        Self { wanted, offered: BTreeMap::new() }
+        Self { wanted, ..Self::default() }
     }
     /// Puts a question; the first option is taken unless another was asked for. The files of a
     /// question put again are added to those it had.
@@ -183,7 +185,7 @@ impl Choices {
             paths: Vec::new(),
         });
         for path in paths {
-            if !choice.paths.contains(&path) {
+            if self.named.insert((name.to_owned(), path.clone())) {
                 choice.paths.push(path);
             }
         }

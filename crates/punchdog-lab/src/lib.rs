@@ -2,7 +2,7 @@
 //!
 //! Used by the demo, the tests and the benches. In reading order: [`seed`] (numbers),
 //! [`canvas`] (where the bytes go), [`content`] (what files hold), [`fat`] and [`exfat`] (filling
-//! volumes), [`patient`] (what they are then), [`station`] (the seabird field station's cards), [`faults`] and
+//! volumes), [`patient`] (what they are then), [`large`] (one thing too many), [`station`] (the seabird field station's cards), [`faults`] and
 //! [`exfat_faults`] (damage, as tables), [`sweep`] (every byte of what a host looks at first), [`trial`] (two at once).
 
 pub mod canvas;
@@ -11,6 +11,7 @@ pub mod exfat;
 pub mod exfat_faults;
 pub mod fat;
 pub mod faults;
+pub mod large;
 pub mod patient;
 pub mod seed;
 pub mod station;

@@ -79,15 +79,17 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
     } else {
         page.gap();
         page.say("What was measured on the copy is not what the plan said. Do not hand it out: undo it, and look at the image again.");
-        for (code, number) in &applied.measured.findings {
-            page.beside(16, "found", page::BAD, &format!("{code}, {number} times"));
-        }
+        crate::plan::remains(&mut page, &applied.measured.findings);
     }
     let copy = page::word(&given.copy);
-    page.next(&[
-        (format!("punchdog files {copy} --hash"), "what is on it now"),
-        (format!("punchdog undo {copy}"), "puts the old bytes back"),
-    ]);
+    let look = match plan.volume {
+        None => (format!("punchdog scout {copy}"), "what it holds now"),
+        Some(volume) if volume.offset > 0 => {
+            (format!("punchdog files {copy} --at {} --hash", volume.offset), "what is on it now")
+        }
+        Some(_) => (format!("punchdog files {copy} --hash"), "what is on it now"),
+    };
+    page.next(&[look, (format!("punchdog undo {copy}"), "puts the old bytes back")]);
     page.print()?;
     Ok(Verdict::of(fine))
 }

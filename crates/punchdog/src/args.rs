@@ -81,6 +81,9 @@ pub(crate) struct Target {
     /// The volume begins at this byte of the image.
     #[arg(long, value_name = "BYTES", conflicts_with = "volume")]
     pub(crate) at: Option<u64>,
+    /// Take what is at --at for a volume even where it overlaps a whole one.
+    #[arg(long, requires = "at")]
+    pub(crate) inside: bool,
     /// The volume with this number, as scout prints them.
     #[arg(long, value_name = "N")]
     pub(crate) volume: Option<usize>,
@@ -195,6 +198,9 @@ pub(crate) struct Plan {
     /// Mend the partition table instead of a volume.
     #[arg(long, conflicts_with_all = ["at", "volume"])]
     pub(crate) table: bool,
+    /// List every step, however many are alike.
+    #[arg(long)]
+    pub(crate) all: bool,
     /// Overwrite a plan that is already there.
     #[arg(long)]
     pub(crate) replace: bool,

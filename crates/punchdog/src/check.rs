@@ -82,7 +82,11 @@ fn table(page: &mut Page, seen: &Scouting, path: &Path) {
     page.gap();
     findings(page, &seen.findings, 0, false);
     page.next(&[(
-        format!("punchdog plan {} --table --out table.plan.json", page::word(path)),
+        format!(
+            "punchdog plan {} --table --out {}",
+            page::word(path),
+            page::word(&page::beside(path, " --table", "plan.json"))
+        ),
         "mends the table, not the volumes",
     )]);
     page.gap();
@@ -102,6 +106,11 @@ fn verdict(examination: &Examination) -> (String, anstyle::Style) {
         }
         Some(_) => (format!("untidy: {}", page::count(number, "fault", "faults")), page::STRONG),
     }
+}
+
+/// Some host refuses it.
+fn blocks(examination: &Examination) -> bool {
+    examination.findings.iter().any(|finding| finding.weight == Weight::BlocksMount)
 }
 
 fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examination, all: bool) {
@@ -126,7 +135,14 @@ fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examinati
         )]);
     } else {
         page.next(&[
-            (format!("punchdog explain {image}{again}"), "which host refuses it, and at which byte"),
+            (
+                format!("punchdog explain {image}{again}"),
+                if blocks(examination) {
+                    "which host refuses it, and at which byte"
+                } else {
+                    "what hosts make of it, and the bytes that show it"
+                },
+            ),
             (format!("punchdog salvage {image}{again} --to SOMEWHERE-ELSE"), "copy the files out first"),
         ]);
     }

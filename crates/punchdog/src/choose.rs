@@ -170,13 +170,15 @@ pub(crate) fn all(
     let path = &target.image;
     if let Some(offset) = target.at {
         // A place between the volumes of a disk ends where its entry ends.
-        let listed = survey(image, watch).ok().and_then(|seen| {
-            seen.volumes
-                .iter()
-                .find(|place| place.extent.offset == offset && place.way != Way::Bare)
-                .map(|p| p.extent.length)
-        });
-        return Ok((vec![at(image, path, offset, listed, watch)?], None));
+        let seen = survey(image, watch)?;
+        let here = seen.volumes.iter().find(|place| place.extent.offset == offset && place.way != Way::Bare);
+        let mut chosen = at(image, path, offset, here.map(|place| place.extent.length), watch)?;
+        if target.inside {
+            chosen.again.push_str(" --inside");
+        } else {
+            must_not_overlap(&chosen, &seen, path)?;
+        }
+        return Ok((vec![chosen], None));
     }
     let seen = survey(image, watch)?;
     if let Some(number) = target.volume {
@@ -203,6 +205,32 @@ pub(crate) fn all(
     let chosen =
         mended.into_iter().map(|found| place(image, path, found, watch)).collect::<Result<_, _>>()?;
     Ok((chosen, Some(seen)))
+}
+
+/// Refuses a place whose volume would overlap a whole one that begins elsewhere: what is recognised
+/// there is made of that one's tables and files, and mending it would write into them.
+fn must_not_overlap(chosen: &Chosen, seen: &Scouting, path: &Path) -> anyhow::Result<()> {
+    let offset = chosen.extent.offset;
+    let end = offset.saturating_add(chosen.volume.bytes().min(chosen.extent.length));
+    let over = seen.volumes.iter().enumerate().find(|(_, place)| {
+        !place.boot_gone
+            && place.extent.offset != offset
+            && place.extent.offset < end
+            && offset < place.extent.end()
+    });
+    let Some((number, place)) = over else { return Ok(()) };
+    let again = if place.way == Way::Bare { String::new() } else { format!(" --volume {}", number + 1) };
+    Err(Trouble::with(
+        format!(
+            "a volume at byte {offset} would overlap the {} volume at byte {}, which has its boot sector: what is recognised there is made of that one's tables and files",
+            place.what.title(),
+            place.extent.offset
+        ),
+        format!(
+            "punchdog check {}{again} looks at that volume; add --inside to take byte {offset} for a volume all the same",
+            page::word(path)
+        ),
+    ))
 }
 
 /// The one volume to work on; a disk with several needs a choice.

@@ -117,7 +117,7 @@ fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examinati
         page.say(&format!("Likely: {likely}."));
     }
     let (image, again) = (page::word(path), &chosen.again);
-    let plan = path.with_extension("plan.json");
+    let plan = page::beside(path, &chosen.again, "plan.json");
     if examination.sound() {
         page.gap();
         page.say("Nothing in the volume stops a host. Look outside it, in this order: reader and port, cable, write-protect switch, drive letter, hidden partition, driver.");

@@ -195,6 +195,14 @@ impl Page {
     }
 }
 
+/// A file of ours beside an image, such as its plan: named after it and, where the image holds more than
+/// one thing to work on, after what is meant (` --at N`, ` --volume N`, ` --table`).
+pub(crate) fn beside(image: &std::path::Path, again: &str, ending: &str) -> std::path::PathBuf {
+    let meant: Vec<&str> = again.split_whitespace().filter(|word| *word != "--inside").collect();
+    let which = meant.join("-").trim_start_matches("--").to_owned();
+    image.with_extension(if which.is_empty() { ending.to_owned() } else { format!("{which}.{ending}") })
+}
+
 /// A word for the shell: quoted where it has to be.
 pub(crate) fn word(path: &std::path::Path) -> String {
     let text = path.display().to_string();
@@ -222,6 +230,10 @@ mod tests {
         assert_eq!(size(64 << 20), "64 MiB");
         assert_eq!(size(1), "1 byte");
         assert_eq!(size(1536), "1.50 KiB");
+        let named = |again: &str| beside(std::path::Path::new("d/a.img"), again, "plan.json");
+        assert_eq!(named(""), std::path::Path::new("d/a.plan.json"));
+        assert_eq!(named(" --at 1048576 --inside"), std::path::Path::new("d/a.at-1048576.plan.json"));
+        assert_eq!(named(" --table"), std::path::Path::new("d/a.table.plan.json"));
         assert_eq!(word(std::path::Path::new("a b.img")), "'a b.img'");
         assert_eq!(word(std::path::Path::new("a-b.img")), "a-b.img");
     }

@@ -8,19 +8,22 @@ use crate::{
     watch::Screen,
 };
 use punchdog_core::{
+    finding::all_entries,
     inventory::{Change, Fate},
     measure::{Measured, Subject},
     medium::{FileImage, Window},
     partition,
-    plan::{self, Plan, PlanError},
-    step::Provenance,
+    plan::{self, Plan, PlanError, PlannedStep},
+    step::{Choice, Provenance},
 };
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, HashMap},
     io::{Read, Write},
     path::Path,
 };
 
+/// Files of one kind of step that are named.
+const SHOWN: usize = 4;
 /// Files of one fate that are named.
 const NAMED: usize = 8;
 
@@ -163,20 +166,17 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
         (_, false) => (format!("{steps}, faults remain"), page::BAD),
     };
     page.head(title, &verdict, style);
+    // What a technician has to decide comes first, what follows from the volume last.
+    choices(&mut page, &plan.choices);
     if !plan.steps.is_empty() {
         page.gap();
     }
-    for (number, step) in plan.steps.iter().enumerate() {
-        one_step(&mut page, number + 1, step);
-    }
-    for choice in &plan.choices {
-        page.gap();
-        page.say(&format!("Choice {}: {}", choice.name, choice.question));
-        for option in &choice.options {
-            let taken = option.option == choice.taken;
-            let (mark, style) = if taken { ("taken", page::GOOD) } else { ("", page::FAINT) };
-            page.beside(28, &format!("{:<6} {}", mark, option.option), style, &option.effect);
+    if given.all {
+        for (number, step) in plan.steps.iter().enumerate() {
+            one_step(&mut page, &format!("{:>2}  ", number + 1), &[step]);
         }
+    } else {
+        kinds(&plan.steps).iter().for_each(|steps| one_step(&mut page, "", steps));
     }
     if plan.volume.is_some() {
         page.gap();
@@ -190,7 +190,9 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
     ));
     let image = &given.target.image;
     if plan.steps.is_empty() {
-        if !after.sound {
+        if given.table {
+            remains(&mut page, &after.findings);
+        } else if !after.sound {
             page.next(&[(
                 format!("punchdog check {}{again} --all", page::word(image)),
                 "what no step mends",
@@ -198,8 +200,13 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
         }
         return page.print();
     }
+    page.say(&format!(
+        "The copy will differ from the image in {}, in {}.",
+        page::size(plan.outcome.written.bytes),
+        page::count(plan.outcome.written.places, "place", "places")
+    ));
     if let Some(out) = &given.out {
-        let copy = image.with_extension("mended.img");
+        let copy = page::beside(image, again, "mended.img");
         let apply = format!(
             "punchdog apply {} --image {} --copy {}",
             page::word(out),
@@ -208,7 +215,7 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
         );
         page.next(&[(apply, "mends a copy")]);
     } else {
-        let out = image.with_extension("plan.json");
+        let out = page::beside(image, again, "plan.json");
         page.next(&[(
             format!("punchdog plan {}{again} --out {}", page::word(image), page::word(&out)),
             "keeps the plan",
@@ -217,16 +224,69 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
     page.print()
 }
 
-fn one_step(page: &mut Page, number: usize, step: &plan::PlannedStep) {
-    let left = format!("{number:>2}  {:<8}", step.provenance.name());
-    page.beside(16, &left, provenance(step.provenance), &step.does);
+fn choices(page: &mut Page, choices: &[Choice]) {
+    for choice in choices {
+        page.gap();
+        page.say(&format!("Choice {}: {}", choice.name, choice.question));
+        for option in &choice.options {
+            let taken = option.option == choice.taken;
+            let (mark, style) = if taken { ("taken", page::GOOD) } else { ("", page::FAINT) };
+            page.beside(28, &format!("{:<6} {}", mark, option.option), style, &option.effect);
+        }
+        if !choice.paths.is_empty() {
+            page.under_faint(28, &named(choice.paths.iter(), choice.paths.len()));
+        }
+    }
+}
+
+/// Steps of one kind together: what rests on judgement first, then what was computed, then what a second
+/// copy has.
+fn kinds(steps: &[PlannedStep]) -> Vec<Vec<&PlannedStep>> {
+    let mut kinds: Vec<Vec<&PlannedStep>> = Vec::new();
+    let mut known: HashMap<(&str, Provenance), usize> = HashMap::new();
+    for step in steps {
+        let at = *known.entry((step.name.as_str(), step.provenance)).or_insert_with(|| {
+            kinds.push(Vec::new());
+            kinds.len() - 1
+        });
+        kinds[at].push(step);
+    }
+    kinds.sort_by_key(|steps| std::cmp::Reverse(steps.first().map(|step| step.provenance)));
+    kinds
+}
+
+/// The first of some files, and how many more there are.
+fn named<'p>(paths: impl Iterator<Item = &'p String>, all: usize) -> String {
+    let shown: Vec<String> = paths.take(SHOWN).cloned().collect();
+    let more = all.saturating_sub(shown.len());
+    let text = shown.join(", ");
+    if more > 0 { format!("{text} and {more} more") } else { text }
+}
+
+/// Steps of one kind, told once.
+fn one_step(page: &mut Page, number: &str, steps: &[&PlannedStep]) {
+    let Some(step) = steps.first() else { return };
+    let left = format!("{number}{:<8}", step.provenance.name());
+    let does = match steps.len() {
+        1 => step.does.clone(),
+        many => format!("{}, and {} more of this kind", step.does, many - 1),
+    };
+    page.beside(16, &left, provenance(step.provenance), &does);
     page.under_faint(16, &format!("{}: {}", step.name, step.from));
     for other in &step.alternatives {
         page.under_faint(16, &format!("or: {other}"));
     }
-    let bytes: u64 = step.changes.iter().map(|change| change.length).sum();
-    let first = step.changes.first().map_or(0, |change| change.offset);
-    let places = match step.changes.len() {
+    if steps.len() > 1 {
+        let paths: std::collections::BTreeSet<&String> = steps.iter().flat_map(|step| &step.paths).collect();
+        if !paths.is_empty() {
+            let many = page::count(paths.len() as u64, "file", "files");
+            page.under_faint(16, &format!("{many}: {}", named(paths.iter().copied(), paths.len())));
+        }
+    }
+    let changes = || steps.iter().flat_map(|step| &step.changes);
+    let bytes: u64 = changes().map(|change| change.length).sum();
+    let first = changes().next().map_or(0, |change| change.offset);
+    let places = match changes().count() {
         1 => format!("at byte {first}"),
         many => format!("in {many} places, the first at byte {first}"),
     };
@@ -274,7 +334,15 @@ pub(crate) fn outcome(page: &mut Page, fates: &BTreeMap<Fate, u64>, changes: &[C
     if !hosts.is_empty() {
         page.beside(16, "hosts", page::STRONG, &format!("{} (forecast)", hosts.join(", ")));
     }
-    for (code, number) in &after.findings {
-        page.beside(16, "remains", page::BAD, &format!("{code}, {number} times"));
+    remains(page, &after.findings);
+}
+
+/// Faults that no step mends, with what can be done about them.
+pub(crate) fn remains(page: &mut Page, findings: &BTreeMap<String, u64>) {
+    for (code, number) in findings {
+        let entry = all_entries().find(|entry| entry.code == code);
+        let what = entry.map_or(String::new(), |entry| format!(": {}. {}", entry.title, entry.mending));
+        let times = page::count(*number, "time", "times");
+        page.beside(16, "remains", page::BAD, &format!("{code}, {times}{what}"));
     }
 }

@@ -109,7 +109,10 @@ fn text(path: &Path, bytes: u64, seen: &Scouting, fine: bool) -> anyhow::Result<
     }
     if seen.findings.iter().any(|finding| finding.weight != Weight::Remark) {
         next.push((
-            format!("punchdog plan {image} --table --out table.plan.json"),
+            format!(
+                "punchdog plan {image} --table --out {}",
+                page::word(&page::beside(path, " --table", "plan.json"))
+            ),
             "mends the partition table",
         ));
     }

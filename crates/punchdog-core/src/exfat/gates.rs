@@ -471,10 +471,7 @@ pub(super) fn windows(medium: &dyn Medium, boot: &Boot) -> HostForecast {
             let sum =
                 table_checksum(&medium.lenient(g.cluster_place(owner.first), owner.length.size()).bytes);
             if sum == owner.checksum {
-                let mut forecast = HostForecast::mounts("windows", Basis::Documented);
-                "it meets the published demands; what the host does was not tried"
-                    .clone_into(&mut forecast.seen);
-                forecast
+                HostForecast::mounts("windows", Basis::Documented)
             } else {
                 refuses(
                     &c::UPCASE_CHECKSUM,

@@ -658,7 +658,16 @@ impl Surveyor<'_> {
 
     /// Sets behind an end mark are real when their clusters fit and are nobody else's.
     fn accept_behind(&mut self) {
+        if self.behind.is_empty() {
+            return;
+        }
+        // An entry that stands where it should names these clusters: then the set behind is a stale one.
+        let named: HashSet<u32> =
+            self.out.tree.nodes.iter().filter(|node| node.first != 0).map(|node| node.stream.first).collect();
         for (folder, place, item) in std::mem::take(&mut self.behind) {
+            if named.contains(&item.stream.first) && item.stream.first != 0 {
+                continue;
+            }
             let needed = self.out.geometry.clusters_for(item.stream.length).narrow();
             let own = item.stream.first == 0 && needed == 0
                 || self.out.geometry.has(item.stream.first) && {

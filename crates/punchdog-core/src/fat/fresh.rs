@@ -72,9 +72,17 @@ pub fn geometry(wish: &Wish) -> Result<Geometry, FreshError> {
         total_sectors: sectors,
         root_cluster: if wide { 2 } else { 0 },
     };
-    // The table covers the clusters, which are what the table leaves: settled in a few turns.
+    // The table covers the clusters, which are what the table leaves: the smallest that does. Each turn
+    // gives one that is large enough, or grows; then it shrinks as long as it stays so.
     for _ in 0..8 {
-        geometry.table_sectors = geometry.table_sectors_needed().max(1);
+        geometry.table_sectors = geometry.table_sectors.max(geometry.table_sectors_needed());
+    }
+    loop {
+        let smaller = Geometry { table_sectors: geometry.table_sectors.minus(1), ..geometry };
+        if smaller.table_sectors == 0 || smaller.table_sectors_needed() > smaller.table_sectors {
+            break;
+        }
+        geometry = smaller;
     }
     let clusters = geometry.raw_clusters();
     let (least, most) = match wish.kind {

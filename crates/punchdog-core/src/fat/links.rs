@@ -8,7 +8,7 @@ use super::{
     geometry::Geometry,
     table::{Copy, entry_place, first_entry_of_page},
 };
-use crate::{arith::Sat, chain::Link, clusters::ClusterSet, medium::Medium, progress::Watch};
+use crate::{arith::Sat, chain::Link, clusters::ClusterSet, medium::Medium, pages::PAGE, progress::Watch};
 use std::collections::BTreeMap;
 
 /// Where the believed value of an overridden entry comes from.
@@ -88,8 +88,8 @@ impl Links {
             let next = first_entry_of_page(geometry.kind, page.plus(1)).min(end);
             let mut same = !first.has_holes(medium, page);
             for other in others.iter_mut() {
-                same &=
-                    !other.has_holes(medium, page) && first.page(medium, page) == other.page(medium, page);
+                same &= first.is_blank(medium, page) && other.is_blank(medium, page)
+                    || !other.has_holes(medium, page) && first.page(medium, page) == other.page(medium, page);
                 if same {
                     // Nothing more will be asked of it.
                     other.forget(page);
@@ -122,6 +122,12 @@ impl Links {
         let mut from = 0;
         let last_cluster = geometry.last_cluster();
         while from <= last_cluster {
+            // Where nothing stands, nothing foreign does.
+            let skip = self.blank_until(medium, from).per(per_piece).times(per_piece);
+            if skip > from {
+                from = skip;
+                continue;
+            }
             let to = from.plus(per_piece).minus(1).min(last_cluster);
             let first = from.max(2);
             let piece = entry_place(geometry.kind, from).0.per(512);
@@ -167,6 +173,34 @@ impl Links {
         let (start, _) = entry_place(geometry.kind, from);
         let piece = geometry.table_offset(copy).plus(start.per(512).times(512));
         used == to.minus(from).plus(1) && medium.lenient(piece, 512).bytes.iter().all(|byte| *byte == 0xFF)
+    }
+
+    /// The first cluster from `cluster` on whose entry may be anything but free by all copies: large empty
+    /// tables are gone through page by page, not entry by entry.
+    pub fn blank_until(&mut self, medium: &dyn Medium, cluster: u32) -> u32 {
+        let geometry = self.geometry;
+        let end = geometry.last_cluster().plus(1);
+        if geometry.kind == crate::family::Kind::Fat12 || cluster >= end {
+            return cluster;
+        }
+        let mut at = cluster;
+        while at < end {
+            let page = entry_place(geometry.kind, at).0.per(PAGE.wide()).size();
+            let next = first_entry_of_page(geometry.kind, page.plus(1)).min(end);
+            let blank = self.copies.first_mut().is_some_and(|copy| copy.is_blank(medium, page))
+                && !self.differs.contains_any_in_range(at.size()..next.size())
+                && self.overrides.range(at..next).next().is_none();
+            if !blank {
+                break;
+            }
+            at = next;
+        }
+        at
+    }
+
+    /// True when some piece of every copy holds foreign bytes.
+    pub fn has_noise(&self) -> bool {
+        self.trashed.iter().all(|pieces| !pieces.is_empty()) && !self.trashed.is_empty()
     }
 
     /// True where no copy has an entry for `cluster`, only foreign bytes.

@@ -13,7 +13,45 @@ use crate::{
     clusters::ClusterSet,
     content,
 };
+use std::collections::{HashMap, VecDeque};
 use zerocopy::FromZeros;
+
+/// Lost chains as they were found, by place, by first cluster and by length: with a damaged table there
+/// can be as many files that look for one as there are chains.
+#[derive(Default)]
+pub(super) struct LostChains {
+    /// All of them, by place.
+    pub(super) all: Vec<Lost>,
+    by_head: HashMap<u32, usize>,
+    /// Those that have an end and are no folders, by length.
+    whole: HashMap<u32, VecDeque<u32>>,
+}
+
+impl LostChains {
+    fn of(all: Vec<Lost>) -> Self {
+        let by_head = all.iter().enumerate().map(|(index, lost)| (lost.head, index)).collect();
+        let mut whole: HashMap<u32, VecDeque<u32>> = HashMap::new();
+        for lost in all.iter().filter(|lost| lost.end == End::Proper && lost.folder_in.is_none()) {
+            whole.entry(lost.length).or_default().push_back(lost.head);
+        }
+        Self { all, by_head, whole }
+    }
+
+    /// The chain that begins there.
+    pub(super) fn at(&self, head: u32) -> Option<&Lost> {
+        self.by_head.get(&head).and_then(|index| self.all.get(*index))
+    }
+
+    /// First clusters of the chains of exactly `length` clusters that have an end, are no folders, and
+    /// are `open`. What is claimed stays so: at the front it is passed over once.
+    pub(super) fn of_length(&mut self, length: u32, open: impl Fn(u32) -> bool) -> impl Iterator<Item = u32> {
+        let heads = self.whole.entry(length).or_default();
+        while heads.front().is_some_and(|head| !open(*head)) {
+            heads.pop_front();
+        }
+        heads.iter().copied().filter(move |head| open(*head))
+    }
+}
 
 impl Surveyor<'_> {
     /// The chains that are still nobody's at the end, with what they begin like.
@@ -35,8 +73,11 @@ impl Surveyor<'_> {
         let end = self.geometry.last_cluster();
         let mut used = ClusterSet::with_capacity(end.plus(1).size());
         let mut pointed = ClusterSet::with_capacity(end.plus(1).size());
-        for cluster in 2..=end {
-            if self.claimed.contains(cluster.size()) {
+        let mut next = 2;
+        while next <= end {
+            let cluster = self.links.blank_until(self.medium, next);
+            next = cluster.plus(1);
+            if cluster > end || self.claimed.contains(cluster.size()) {
                 continue;
             }
             match self.links.get(self.medium, cluster) {
@@ -76,8 +117,8 @@ impl Surveyor<'_> {
         if self.tree.deleted.is_empty() {
             return false;
         }
-        let lost: std::collections::HashMap<u32, (u32, End, bool)> = self.with_lost(|_, lost| {
-            lost.iter().map(|l| (l.head, (l.length, l.end, l.folder_in.is_some()))).collect()
+        let lost: HashMap<u32, (u32, End, bool)> = self.with_lost(|_, lost| {
+            lost.all.iter().map(|l| (l.head, (l.length, l.end, l.folder_in.is_some()))).collect()
         });
         if lost.is_empty() {
             return false;
@@ -113,7 +154,7 @@ impl Surveyor<'_> {
     /// like any folder, under the folder that its ".." names where that one is known.
     pub(super) fn adopt_orphans(&mut self) -> bool {
         let free: Vec<(u32, u32)> = self.with_lost(|s, lost| {
-            let folders = lost.iter().filter_map(|l| l.folder_in.map(|parent| (l.head, parent)));
+            let folders = lost.all.iter().filter_map(|l| l.folder_in.map(|parent| (l.head, parent)));
             folders.filter(|(head, _)| s.is_open(*head)).collect()
         });
         if free.is_empty() {
@@ -127,7 +168,7 @@ impl Surveyor<'_> {
         if outermost.is_empty() {
             outermost.extend(free.first());
         }
-        let known: std::collections::HashMap<u32, u32> = self
+        let known: HashMap<u32, u32> = self
             .tree
             .nodes
             .iter()
@@ -161,12 +202,12 @@ impl Surveyor<'_> {
 
     /// Asks something of the lost chains. They are found once; what was claimed since then has to
     /// be passed over with [`Surveyor::is_open`].
-    pub(super) fn with_lost<T>(&mut self, ask: impl FnOnce(&mut Self, &[Lost]) -> T) -> T {
-        let lost = match self.lost.take() {
+    pub(super) fn with_lost<T>(&mut self, ask: impl FnOnce(&mut Self, &mut LostChains) -> T) -> T {
+        let mut lost = match self.lost.take() {
             Some(lost) => lost,
-            None => self.find_lost(),
+            None => LostChains::of(self.find_lost()),
         };
-        let answer = ask(self, &lost);
+        let answer = ask(self, &mut lost);
         self.lost = Some(lost);
         answer
     }

@@ -155,6 +155,12 @@ pub fn answers(long: &str, short: &Short) -> bool {
 
 /// A short name for `long` that is not in `taken`; `number` counts up until one is free.
 pub fn short_for(long: &str, taken: &dyn Fn(&Short) -> bool) -> Short {
+    short_from(long, 1, taken).0
+}
+
+/// As [`short_for`], with the numbers tried from `from` on; gives the one that is to be tried next. For a
+/// crowd of one name, which would be counted through for each of its bearers.
+pub fn short_from(long: &str, from: u32, taken: &dyn Fn(&Short) -> bool) -> (Short, u32) {
     let (base, extension) = halves(long);
     let (base_bytes, extension_bytes) = (basis(base), basis(extension));
     let exact =
@@ -172,17 +178,17 @@ pub fn short_for(long: &str, taken: &dyn Fn(&Short) -> bool) -> Short {
     };
     let plain = build(&base_bytes, "");
     if exact && !base_bytes.is_empty() && !taken(&plain) {
-        return plain;
+        return (plain, from);
     }
-    for number in 1_u32..1_000_000 {
+    for number in from..1_000_000 {
         let tail = format!("~{number}");
         let head = base_bytes.part(0, 8_usize.minus(tail.len()));
         let short = build(if head.is_empty() { b"_" } else { head }, &tail);
         if !taken(&short) {
-            return short;
+            return (short, number.plus(1));
         }
     }
-    plain
+    (plain, from)
 }
 
 /// True when the name needs long parts: its short form would not show it as it is.

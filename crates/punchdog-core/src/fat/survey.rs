@@ -10,8 +10,9 @@ use super::{
     geometry::{Geometry, evidence::dots},
     layout::{ATTR_DIRECTORY, ENTRY_BYTES, ShortEntry},
     links::Links,
+    lost::LostChains,
     names,
-    tree::{FolderNotes, Lost, Node, Reached, Tree},
+    tree::{FolderNotes, Node, Reached, Tree},
 };
 use crate::{
     arith::{Peek, Sat},
@@ -99,7 +100,7 @@ pub(super) struct Surveyor<'m> {
     pub(super) waiting_files: Vec<u32>,
     /// Items behind an end mark, by folder.
     behind: Vec<(u32, u64, Item)>,
-    pub(super) lost: Option<Vec<Lost>>,
+    pub(super) lost: Option<LostChains>,
     /// Many files begin in clusters that the table calls free: the table is at fault.
     pub(super) table_lost: bool,
     /// Clusters that read as parts of folders and are in no chain; found when first asked for.
@@ -156,13 +157,14 @@ impl Surveyor<'_> {
                 self.resolve_folder(folder);
                 continue;
             }
-            if self.adopt_deleted() || self.adopt_orphans() {
+            // Folders behind an end mark have their names: they come before those that lost them.
+            if self.accept_folders_behind() || self.adopt_deleted() || self.adopt_orphans() {
                 continue;
             }
             break;
         }
         self.resolve_files();
-        self.accept_behind();
+        self.accept_files_behind();
         self.mark_crossed();
         Ok(())
     }
@@ -384,39 +386,76 @@ impl Surveyor<'_> {
         number
     }
 
-    /// Entries behind an end mark are real when their chains fit and are nobody else's.
-    fn accept_behind(&mut self) {
+    /// Folders behind an end mark are real when they name themselves and the folder they stand in, and
+    /// their chains are nobody else's. True when one was taken: it has to be read.
+    fn accept_folders_behind(&mut self) -> bool {
+        let mut left = Vec::new();
+        let mut taken = false;
         for (folder, place, item) in std::mem::take(&mut self.behind) {
             let first = item.entry.first_cluster(self.geometry.wide());
-            let size = item.entry.size.get().wide();
-            if !self.geometry.has(first) {
-                continue;
-            }
-            let walk = self.walk(first);
-            let fits = walk.end == End::Proper && walk.meets.is_none();
-            let is_folder = item.entry.is_folder();
-            let right = if is_folder {
-                self.is_folder_start(first)
+            let own = self.node(folder).map_or(0, |node| node.first);
+            // The root is 0 in "..", also on FAT32 (specification, "FAT Directory Structure").
+            let above = if folder == 0 { 0 } else { own };
+            let real = item.entry.is_folder()
+                && self.geometry.has(first)
+                && !self.heads.contains(first.size())
+                && self.dots_at(first) == Some((first, above));
+            if real && self.take_behind(folder, place, &item, |walk| walk.length > 0) {
+                taken = true;
             } else {
-                walk.length == self.geometry.clusters_for(size)
-            };
-            if fits && right {
-                let number = self.add(folder, place, &item, Reached::BehindEnd);
-                self.claim(number, &walk);
-                self.tree.notes.entry(folder).or_default().tail_is_real = true;
-                self.lost = None;
+                left.push((folder, place, item));
             }
         }
+        self.behind = left;
+        taken
+    }
+
+    /// Files behind an end mark are real when their chains fit and are nobody else's: what else a
+    /// volume holds has its clusters by now.
+    fn accept_files_behind(&mut self) {
+        for (folder, place, item) in std::mem::take(&mut self.behind) {
+            let first = item.entry.first_cluster(self.geometry.wide());
+            if item.entry.is_folder() || !self.geometry.has(first) || self.heads.contains(first.size()) {
+                continue;
+            }
+            let needed = self.geometry.clusters_for(item.entry.size.get().wide());
+            self.take_behind(folder, place, &item, |walk| walk.length == needed);
+        }
+        // What was taken for a file can turn out to be a folder.
         while !self.queue.is_empty() {
             self.read_folders();
         }
         self.resolve_files();
     }
 
+    fn take_behind(&mut self, folder: u32, place: u64, item: &Item, right: impl Fn(&Walk) -> bool) -> bool {
+        let first = item.entry.first_cluster(self.geometry.wide());
+        let walk = self.walk(first);
+        let fits = walk.end == End::Proper && walk.meets.is_none() && right(&walk);
+        if fits {
+            let number = self.add(folder, place, item, Reached::BehindEnd);
+            self.heads.insert(first.size());
+            self.claim(number, &walk);
+            self.tree.notes.entry(folder).or_default().tail_is_real = true;
+            self.lost = None;
+        }
+        fits
+    }
+
     fn finish(mut self) -> Survey {
         let lost = self.take_lost();
         let (mut free, mut bad, mut first_free) = (0_u32, 0_u32, None);
-        for cluster in 2..=self.geometry.last_cluster() {
+        let (mut next, end) = (2, self.geometry.last_cluster().plus(1));
+        while next < end {
+            let cluster = self.links.blank_until(self.medium, next);
+            // What is blank is free, but for what a judgement claims.
+            let blank = next.size()..cluster.size();
+            free = free.plus(cluster.minus(next).minus(self.claimed.count_in(blank.clone()).narrow()));
+            first_free = first_free.or_else(|| self.claimed.gap_in(blank).map(|gap| gap.start.narrow()));
+            next = cluster.plus(1);
+            if cluster >= end {
+                break;
+            }
             match self.links.get(self.medium, cluster) {
                 Link::Free | Link::Unreadable if !self.claimed.contains(cluster.size()) => {
                     free = free.plus(1);

@@ -154,6 +154,11 @@ impl Copy {
         self.pages.page(medium, number)
     }
 
+    /// True when page `number` holds nothing but zeros.
+    pub fn is_blank(&mut self, medium: &dyn Medium, number: usize) -> bool {
+        self.pages.is_blank(medium, number)
+    }
+
     /// True when part of page `number` cannot be read.
     pub fn has_holes(&mut self, medium: &dyn Medium, number: usize) -> bool {
         self.pages.page(medium, number);

@@ -155,6 +155,16 @@ impl dyn Medium + '_ {
         got
     }
 
+    /// The next piece from `at` on, at most 1 MiB, that is no hole and lies before `end`: for searching.
+    /// Pieces begin and end at sectors of 512 bytes.
+    pub fn piece_from(&self, at: u64, end: u64) -> Option<Extent> {
+        let data = self.data_from(at).filter(|data| data.offset < end)?;
+        let sector = PIECE.wide();
+        let start = data.offset.per(sector).times(sector).max(at);
+        let stop = data.end().per_up(sector).times(sector).min(end);
+        Some(Extent::new(start, stop.minus(start).min(LONG)))
+    }
+
     /// Passes on what lies at `place` in pieces of at most 1 MiB, holes left out: they are zeros.
     pub fn pieces<E: From<MediumError>>(
         &self,

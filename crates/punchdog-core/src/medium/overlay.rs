@@ -19,6 +19,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 /// Blocks kept in memory before further ones go to the spill file: 32 MiB.
 const KEPT: usize = 8192;
+/// Places that a step changes and that are told one by one.
+const CROWD: usize = 4096;
 /// The pieces in which a range is copied that cannot be mapped.
 const PIECE: u64 = 1 << 20;
 
@@ -218,7 +220,10 @@ impl<'a> Overlay<'a> {
     /// What has changed since the step began, in order. Changes less than 8 bytes apart are one
     /// range, so that a table entry or a date is not torn into single bytes.
     pub fn step_changed(&self) -> Vec<Extent> {
-        joined(&self.step_changed, 8)
+        // Where a long range becomes something else, bytes that happen to be the same do not make a
+        // thousand places of it.
+        let near = joined(&self.step_changed, 8);
+        if near.len() > CROWD { joined(&self.step_changed, 512) } else { near }
     }
 
     /// Where the bytes of a changed range stand in the medium below, if it was copied as a whole.

@@ -50,6 +50,12 @@ impl Medium for Stage<'_, '_> {
         self.within(offset, into.len().wide())?;
         self.overlay.read_at(self.place.offset.plus(offset), into)
     }
+    fn data_from(&self, offset: u64) -> Option<Extent> {
+        let found = self.overlay.data_from(self.place.offset.plus(offset))?;
+        let start = found.offset.minus(self.place.offset);
+        let end = found.end().minus(self.place.offset).min(self.place.length);
+        (start < end).then(|| Extent::new(start, end.minus(start)))
+    }
     fn soon(&self, extent: Extent) {
         self.overlay.soon(extent.moved(self.place.offset));
     }

@@ -12,6 +12,7 @@ use crate::{
     finding::Entry,
     medium::{Medium, MediumError, Stage},
     step::{Provenance, Step, Steps},
+    wording::counted,
 };
 use zerocopy::{FromZeros, IntoBytes};
 
@@ -35,7 +36,7 @@ fn fresh(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps) -> Resul
     }
     let step = Step::new(
         "partition-table-written",
-        format!("write an MBR with {} entries", lost.len()),
+        format!("write an MBR with {}", counted(lost.len().wide(), "entry", "entries")),
         Provenance::Derived,
         "place, length and type of the volumes that were found",
         &[&c::TABLE_MISSING, &c::ENTRY_MISSING],

@@ -9,6 +9,7 @@ use crate::{
     finding::{Collector, Finding, Sink},
     medium::{Extent, Medium, MediumError, Window},
     progress::Watch,
+    wording::capital,
 };
 
 /// A file system that scout can tell from its structures.
@@ -34,6 +35,11 @@ impl What {
             Self::Volume(kind) => kind.title(),
             Self::Ntfs => "NTFS",
         }
+    }
+    /// As people say it: "a FAT32", "an exFAT".
+    pub fn with_article(self) -> String {
+        let article = if matches!(self, Self::Volume(Kind::Exfat) | Self::Ntfs) { "an" } else { "a" };
+        format!("{article} {}", self.title())
     }
     /// True for what Punchdog can check and mend.
     pub fn is_mended(self) -> bool {
@@ -376,7 +382,7 @@ fn judge_entry(entry: &Listed, place: &Place, faults: &mut Collector) {
     faults.add(
         Finding::new(class, format!("{}: {}", entry.text, class.title)).at(at.offset.plus(4), 1).because(
             format!("The type byte is {kind:02X}, {}.", mbr::kind_text(kind)),
-            format!("A {} volume stands there.", place.what.title()),
+            format!("{} volume stands there.", capital(&place.what.with_article())),
             "Hosts that go by the type do not show it.",
         ),
     );
@@ -503,8 +509,8 @@ fn report_lost(place: &Place, unfilled: &[Extent], faults: &mut Collector) {
     )
     .because(
         format!(
-            "A {} volume of {} bytes begins at byte {}.",
-            place.what.title(),
+            "{} volume of {} bytes begins at byte {}.",
+            capital(&place.what.with_article()),
             place.bytes,
             place.extent.offset
         ),

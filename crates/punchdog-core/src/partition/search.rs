@@ -14,7 +14,6 @@ use crate::{
     progress::Watch,
 };
 
-const CHUNK: u64 = 1 << 20;
 /// Points that a boot sector's claim needs: a table, its copy, a fitting length, a root.
 const BORNE_OUT: i64 = 50;
 
@@ -83,8 +82,14 @@ pub(super) fn lost(
             at = over.end();
             continue;
         }
-        let chunk = medium.lenient(at, medium.len().minus(at).min(CHUNK).size()).bytes;
-        let mut next = at.plus(CHUNK);
+        let Some(piece) = medium.piece_from(at, medium.len()) else { break };
+        if covered.iter().any(|extent| extent.offset <= piece.offset && piece.offset < extent.end()) {
+            at = piece.offset;
+            continue;
+        }
+        at = piece.offset;
+        let chunk = medium.lenient(at, piece.length.size()).bytes;
+        let mut next = piece.end();
         for (index, sector) in chunk.chunks(512).enumerate() {
             let here = at.plus(index.times(512).wide());
             if !sector.ends_with(&[0x55, 0xAA]) || covered.iter().any(|e| e.offset <= here && here < e.end())

@@ -108,6 +108,9 @@ pub fn blank(medium: &dyn Medium) -> Option<Blank> {
     if first != 0 && first != 0xFF || medium.is_empty() {
         return None;
     }
+    if medium.data_from(0).is_none() {
+        return Some(Blank::Zeroes);
+    }
     let edge = medium.len().min(4 << 20);
     let same =
         |at: u64, length: u64| medium.lenient(at, length.size()).bytes.iter().all(|byte| *byte == first);

@@ -844,24 +844,24 @@ fn the_tables() {
     says(
         "one chain zeroed in both copies",
         &expect![[r#"
-        fat/first-cluster-free at 16492+4 23148+4
-          Pictures/IMG_0004.PNG: an entry begins in a free cluster. Cluster 27 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. The rest was found by judgement: clusters that fit and belong to nothing else.
-        derived: end 1 chains where the size or the folder's own end mark says
-          sizes in the folder entries, end marks in the folders
-        judged: write 5 table entries that no copy has
-          chains that nothing claimed and that fit the missing length, else the clusters that follow and belong to nothing else, else the end of what is left
-        35 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
-    "#]],
+            fat/first-cluster-free at 16492+4 23148+4
+              Pictures/IMG_0004.PNG: an entry begins in a free cluster. Cluster 27 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. The rest was found by judgement: clusters that fit and belong to nothing else.
+            derived: end 1 chain where the size or the folder's own end mark says
+              sizes in the folder entries, end marks in the folders
+            judged: write 5 table entries that no copy has
+              chains that nothing claimed and that fit the missing length, else the clusters that follow and belong to nothing else, else the end of what is left
+            35 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+        "#]],
     );
     says(
         "a one-cluster file zeroed in both copies",
         &expect![[r#"
-        fat/first-cluster-free at 16396+4 23052+4
-          README.TXT: an entry begins in a free cluster. Cluster 3 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
-        derived: end 1 chains where the size or the folder's own end mark says
-          sizes in the folder entries, end marks in the folders
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/first-cluster-free at 16396+4 23052+4
+              README.TXT: an entry begins in a free cluster. Cluster 3 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            derived: end 1 chain where the size or the folder's own end mark says
+              sizes in the folder entries, end marks in the folders
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
 }
 
@@ -930,12 +930,12 @@ fn chains() {
     says(
         "last cluster leads back",
         &expect![[r#"
-        fat/chain-loop at 16432+4 23088+4
-          Logs/station.log: a chain runs into itself. The table entry of cluster 12 leads back to cluster 9 of the same chain. It should name the next cluster, or end the chain. All of its content is known.
-        derived: end 1 chains where the size or the folder's own end mark says
-          sizes in the folder entries, end marks in the folders
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/chain-loop at 16432+4 23088+4
+              Logs/station.log: a chain runs into itself. The table entry of cluster 12 leads back to cluster 9 of the same chain. It should name the next cluster, or end the chain. All of its content is known.
+            derived: end 1 chain where the size or the folder's own end mark says
+              sizes in the folder entries, end marks in the folders
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "chain into another's",
@@ -1084,36 +1084,36 @@ fn chains() {
     says(
         "folder's chain runs into itself",
         &expect![[r#"
-        fat/chain-loop at 16408+4 23064+4
-          Pictures: a chain runs into itself. The table entry of cluster 6 leads back to cluster 6 of the same chain. It should name the next cluster, or end the chain. All of its content is known.
-        derived: end 1 chains where the size or the folder's own end mark says
-          sizes in the folder entries, end marks in the folders
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/chain-loop at 16408+4 23064+4
+              Pictures: a chain runs into itself. The table entry of cluster 6 leads back to cluster 6 of the same chain. It should name the next cluster, or end the chain. All of its content is known.
+            derived: end 1 chain where the size or the folder's own end mark says
+              sizes in the folder entries, end marks in the folders
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "folder's chain into a free cluster",
         &expect![[r#"
-        fat/chain-into-free at 16852+4 23508+4
-          Pictures/Thumbs: a chain runs into a free cluster. Cluster 117 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
-        fat/fsinfo-free-count at 1000+4
-          the free count is 1573, counted are 1572. FSInfo gives 1573 free clusters. The table has 1572. Hosts show a wrong amount of free space.
-        derived: end 1 chains where the size or the folder's own end mark says
-          sizes in the folder entries, end marks in the folders
-        derived: write the FSInfo sector: 1572 free clusters
-          counted in the table
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/chain-into-free at 16852+4 23508+4
+              Pictures/Thumbs: a chain runs into a free cluster. Cluster 117 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            fat/fsinfo-free-count at 1000+4
+              the free count is 1573, counted are 1572. FSInfo gives 1573 free clusters. The table has 1572. Hosts show a wrong amount of free space.
+            derived: end 1 chain where the size or the folder's own end mark says
+              sizes in the folder entries, end marks in the folders
+            derived: write the FSInfo sector: 1572 free clusters
+              counted in the table
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "folder's cluster is free in the table",
         &expect![[r#"
-        fat/chain-into-free at 16408+4 23064+4
-          Pictures: a chain runs into a free cluster. Cluster 6 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
-        derived: end 1 chains where the size or the folder's own end mark says
-          sizes in the folder entries, end marks in the folders
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/chain-into-free at 16408+4 23064+4
+              Pictures: a chain runs into a free cluster. Cluster 6 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            derived: end 1 chain where the size or the folder's own end mark says
+              sizes in the folder entries, end marks in the folders
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "lost chain",
@@ -1130,14 +1130,14 @@ fn chains() {
     says(
         "lost chain, to be freed",
         &expect![[r#"
-        fat/lost-chain at 16492+4
-          6 clusters from 27 on belong to no file, and begins like a png file. The table has a chain of 6 clusters from cluster 27 on, and begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
-        judged: free 1 lost chains
-          they belong to no file
-        derived: write the FSInfo sector: 1579 free clusters
-          counted in the table
-        34 of 35 files are whole after the repair, 1 is lost; the volume is sound.
-    "#]],
+            fat/lost-chain at 16492+4
+              6 clusters from 27 on belong to no file, and begins like a png file. The table has a chain of 6 clusters from cluster 27 on, and begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
+            judged: free 1 lost chain
+              they belong to no file
+            derived: write the FSInfo sector: 1579 free clusters
+              counted in the table
+            34 of 35 files are whole after the repair, 1 is lost; the volume is sound.
+        "#]],
     );
     says(
         "lost folder",
@@ -1152,32 +1152,32 @@ fn chains() {
     says(
         "root chain into a free cluster",
         &expect![[r#"
-        fat/chain-into-free at 16392+4 23048+4
-          /: a chain runs into a free cluster. Cluster 2 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
-        derived: end 1 chains where the size or the folder's own end mark says
-          sizes in the folder entries, end marks in the folders
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/chain-into-free at 16392+4 23048+4
+              /: a chain runs into a free cluster. Cluster 2 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            derived: end 1 chain where the size or the folder's own end mark says
+              sizes in the folder entries, end marks in the folders
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "root chain runs into itself",
         &expect![[r#"
-        fat/chain-loop at 16392+4 23048+4
-          /: a chain runs into itself. The table entry of cluster 2 leads back to cluster 2 of the same chain. It should name the next cluster, or end the chain. All of its content is known.
-        derived: end 1 chains where the size or the folder's own end mark says
-          sizes in the folder entries, end marks in the folders
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/chain-loop at 16392+4 23048+4
+              /: a chain runs into itself. The table entry of cluster 2 leads back to cluster 2 of the same chain. It should name the next cluster, or end the chain. All of its content is known.
+            derived: end 1 chain where the size or the folder's own end mark says
+              sizes in the folder entries, end marks in the folders
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "root chain out of range",
         &expect![[r#"
-        fat/chain-out-of-range at 16392+4 23048+4
-          /: a chain runs out of the volume. The table entry of cluster 2 holds 0x5555555, which is no cluster of this volume. It should name the next cluster, or end the chain. All of its content is known.
-        derived: end 1 chains where the size or the folder's own end mark says
-          sizes in the folder entries, end marks in the folders
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/chain-out-of-range at 16392+4 23048+4
+              /: a chain runs out of the volume. The table entry of cluster 2 holds 0x5555555, which is no cluster of this volume. It should name the next cluster, or end the chain. All of its content is known.
+            derived: end 1 chain where the size or the folder's own end mark says
+              sizes in the folder entries, end marks in the folders
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "chain into another's, to be cut",
@@ -1246,20 +1246,20 @@ fn folders_and_their_entries() {
     says(
         "\".\" and \"..\" zeroed",
         &expect![[r#"
-        fat/end-mark-early at 52224+1
-          folder Pictures/Thumbs: an end mark hides 24 files. Entry 0 of folder Pictures/Thumbs is an end mark. Whole entries follow it, with chains that fit and belong to nothing else. Hosts that stop at the mark do not show them.
-        fat/dot-entry at 52224+32
-          folder Pictures/Thumbs: "." is missing. "." is missing. It should be the first entry and name cluster 46.
-        fat/dot-dot-entry at 52256+32
-          folder Pictures/Thumbs: ".." is missing. ".." is missing. It should be the second entry and name cluster 6.
-        derived: folder Pictures/Thumbs: make the end mark at entry 0 a free entry
-          the entries behind it have chains that fit and belong to nothing else
-        derived: folder Pictures/Thumbs: let "." name cluster 46
-          the folder's own first cluster
-        derived: folder Pictures/Thumbs: let ".." name cluster 6
-          the folder above
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/end-mark-early at 52224+1
+              folder Pictures/Thumbs: an end mark hides 24 entries. Entry 0 of folder Pictures/Thumbs is an end mark. Whole entries follow it, with chains that fit and belong to nothing else. Hosts that stop at the mark do not show them.
+            fat/dot-entry at 52224+32
+              folder Pictures/Thumbs: "." is missing. "." is missing. It should be the first entry and name cluster 46.
+            fat/dot-dot-entry at 52256+32
+              folder Pictures/Thumbs: ".." is missing. ".." is missing. It should be the second entry and name cluster 6.
+            derived: folder Pictures/Thumbs: make the end mark at entry 0 a free entry
+              the entries behind it have chains that fit and belong to nothing else
+            derived: folder Pictures/Thumbs: let "." name cluster 46
+              the folder's own first cluster
+            derived: folder Pictures/Thumbs: let ".." name cluster 6
+              the folder above
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "\".\" and \"..\" overwritten",
@@ -1310,16 +1310,14 @@ fn folders_and_their_entries() {
     says(
         "an end mark too early",
         &expect![[r#"
-        fat/deleted-in-use at 31872+1
-          Pictures/_MG_0002.PNG: marked deleted, but its clusters are in use. The entry's first byte says that it is free. Its chain is whole, as long as its size needs, and belongs to nothing else. Hosts do not show it.
-        fat/end-mark-early at 31872+1
-          folder Pictures: an end mark hides 1 files. Entry 4 of folder Pictures is an end mark. Whole entries follow it, with chains that fit and belong to nothing else. Hosts that stop at the mark do not show them.
-        fat/lost-folder at 52224+64
-          the folder at cluster 46 has no entry. Cluster 46 begins a folder, in use in the table, that no entry names. Each folder has an entry in the folder above it. Its files are out of reach.
-        judged: Pictures/_MG_0002.PNG: mark the entry as in use again, as _MG_0002.PNG
-          the first letter of the short name is lost; an underline stands for it
-        35 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
-    "#]],
+            fat/deleted-in-use at 31872+1
+              Pictures/_MG_0002.PNG: marked deleted, but its clusters are in use. The entry's first byte says that it is free. Its chain is whole, as long as its size needs, and belongs to nothing else. Hosts do not show it.
+            fat/end-mark-early at 31872+1
+              folder Pictures: an end mark hides 2 entries. Entry 4 of folder Pictures is an end mark. Whole entries follow it, with chains that fit and belong to nothing else. Hosts that stop at the mark do not show them.
+            judged: Pictures/_MG_0002.PNG: mark the entry as in use again, as _MG_0002.PNG
+              the first letter of the short name is lost; an underline stands for it
+            35 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+        "#]],
     );
     says(
         "entries that no host wrote",
@@ -1434,16 +1432,16 @@ fn folders_and_their_entries() {
     says(
         "folder marked as a file",
         &expect![[r#"
-        fat/wrong-type at 29867+1
-          Pictures: a folder is marked as a file, or a file as a folder. The folder bit does not agree with what stands in the first cluster. All of its content is known.
-        fat/lost-folder at 52224+64
-          the folder at cluster 46 has no entry. Cluster 46 begins a folder, in use in the table, that no entry names. Each folder has an entry in the folder above it. Its files are out of reach.
-        fat/dot-dot-entry at 52256+32
-          folder lost folder 46: ".." names cluster 6. ".." names cluster 6. It should be the second entry and name cluster 0.
-        derived: Pictures: mark it as a folder
-          what stands in its first cluster
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/wrong-type at 29867+1
+              Pictures: a folder is marked as a file, or a file as a folder. The folder bit does not agree with what stands in the first cluster. All of its content is known.
+            fat/lost-folder at 52224+64
+              the folder at cluster 46 has no entry. Cluster 46 begins a folder, in use in the table, that no entry names. Each folder has an entry in the folder above it. Its files are out of reach.
+            fat/dot-dot-entry at 52256+32
+              folder lost folder 46: ".." names cluster 6. ".." names cluster 6. It should be the second entry and name cluster 0.
+            derived: Pictures: mark it as a folder
+              what stands in its first cluster
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "file marked as a folder",
@@ -1522,15 +1520,15 @@ fn folders_and_their_entries() {
     says(
         "the same file in two folders",
         &expect![[r#"
-        fat/cross-linked at 29754+2 30208+512
-          README.TXT: shares clusters with another chain. 1 of its clusters belong to another chain as well, the first is 3. A cluster belongs to one file. At most one of the files that share clusters is right there.
-        fat/cross-linked at 30906+2 30208+512
-          Logs/README.TXT: shares clusters with another chain. 1 of its clusters belong to another chain as well, the first is 3. A cluster belongs to one file. At most one of the files that share clusters is right there.
-        judged: Logs/README.TXT: give it its own copy of 1 shared clusters
-          the shared clusters as they stand; in at most one of the files they are right
-        derived: write the FSInfo sector: 1572 free clusters
-          counted in the table
-        36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
-    "#]],
+            fat/cross-linked at 29754+2 30208+512
+              README.TXT: shares clusters with another chain. 1 of its clusters belong to another chain as well, the first is 3. A cluster belongs to one file. At most one of the files that share clusters is right there.
+            fat/cross-linked at 30906+2 30208+512
+              Logs/README.TXT: shares clusters with another chain. 1 of its clusters belong to another chain as well, the first is 3. A cluster belongs to one file. At most one of the files that share clusters is right there.
+            judged: Logs/README.TXT: give it its own copy of 1 shared cluster
+              the shared clusters as they stand; in at most one of the files they are right
+            derived: write the FSInfo sector: 1572 free clusters
+              counted in the table
+            36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+        "#]],
     );
 }

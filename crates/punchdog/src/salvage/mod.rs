@@ -282,7 +282,7 @@ fn report(
         format!(
             "punchdog plan {}{again} --out {}",
             page::word(image),
-            page::word(&image.with_extension("plan.json"))
+            page::word(&page::beside(image, again, "plan.json"))
         ),
         "now that the files are safe: the repair",
     )]);

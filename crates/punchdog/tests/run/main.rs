@@ -4,6 +4,7 @@ mod bad_input;
 mod disks;
 mod exfat;
 mod job;
+mod next;
 mod others_files;
 mod output;
 mod plans;

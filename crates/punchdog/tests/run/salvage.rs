@@ -143,3 +143,103 @@ fn what_is_damaged_comes_out_as_far_as_it_goes() {
     let length = fs::metadata(at.join("out/Logs/station.log")).unwrap().len();
     assert_eq!(length + saved["missing_bytes"].as_u64().unwrap(), made.size);
 }
+
+/// Lengths that no volume can hold: counted, read and asked room for only as far as there is something.
+#[test]
+fn one_wrong_length_stops_nothing() {
+    use punchdog_lab::{exfat, exfat_faults, patient::Patient};
+    let sound: exfat_faults::Patient = Patient::new(exfat::everyday(&exfat::small(512, 1024, 1), 5));
+    let files = sound.live().filter(|made| !made.folder).count();
+    for length in [u64::MAX, 1 << 63, 1 << 40, 20 << 30, (1 << 32) + 7] {
+        // (path, field): data length and valid length, of a file in a row and of one in pieces.
+        for (path, fields) in [
+            (exfat_faults::ROW, &[56_u64][..]),
+            (exfat_faults::PIECES, &[56]),
+            (exfat_faults::ROW, &[40, 56]),
+            (exfat_faults::PIECES, &[40, 56]),
+            (exfat_faults::SINGLE, &[40]),
+        ] {
+            let mut patient = sound.clone();
+            for field in fields {
+                patient.write_set(path, *field, &length.to_le_bytes());
+            }
+            let folder = folder_with("card.img", &patient.bytes);
+            let at = folder.path();
+            let start = std::time::Instant::now();
+            let listed = json(at, &["files", "card.img", "--hash"], 0);
+            assert_eq!(
+                listed["files"].as_array().unwrap().iter().filter(|f| f["folder"] == false).count(),
+                files
+            );
+            let saved = run(at, &["salvage", "card.img", "--to", "out", "--json"]);
+            assert!(saved.status < 2, "{length} {path} {fields:?}: {}{}", saved.out, saved.err);
+            let out = below(&at.join("out"));
+            for made in sound.live().filter(|made| !made.folder && made.path != path) {
+                assert_eq!(out.get(&made.path), Some(&made.sha256), "{length} {path}: {}", made.path);
+            }
+            let bytes: u64 =
+                out.keys().map(|name| fs::metadata(at.join("out").join(name)).unwrap().len()).sum();
+            assert!(bytes <= patient.bytes.len() as u64, "{length} {path} {fields:?}: {bytes} bytes written");
+            for words in [&["check", "card.img"][..], &["explain", "card.img"], &["plan", "card.img"]] {
+                assert!(run(at, words).status < 2, "{length} {path} {fields:?}: {words:?}");
+            }
+            assert!(start.elapsed().as_secs() < 20, "{length} {path} {fields:?}: {:?}", start.elapsed());
+        }
+    }
+}
+
+#[test]
+fn sizes_of_four_gigabytes_count_for_what_is_there() {
+    let mut patient = patient(Kind::Fat32);
+    let files: Vec<_> = patient.live().filter(|made| !made.folder && made.size > 0).cloned().collect();
+    for made in &files {
+        patient.write(made.entry + 28, &u32::MAX.to_le_bytes());
+    }
+    // Deleted ones too.
+    let deleted = patient.made.iter().find(|made| made.deleted).unwrap().entry;
+    patient.write(deleted + 28, &u32::MAX.to_le_bytes());
+    let folder = folder_with("card.img", &patient.bytes);
+    let at = folder.path();
+    let list = json(at, &["salvage", "card.img", "--list", "--state", "deleted", "--state", "damaged"], 0);
+    assert!(list["bytes"].as_u64().unwrap() <= 2 * patient.bytes.len() as u64, "{}", list["bytes"]);
+    let saved = json(at, &["salvage", "card.img", "--to", "out"], 1);
+    for file in saved["files"].as_array().unwrap() {
+        assert!(file["written_bytes"].as_u64().unwrap() <= patient.bytes.len() as u64, "{file}");
+    }
+    let text = run(at, &["salvage", "card.img", "--to", "out"]);
+    assert!(!text.out.contains("TiB in"), "{}", text.out);
+}
+
+/// Paths deeper than the target takes are shortened, said so, and cost nothing else.
+#[test]
+fn paths_too_long_for_the_target_are_shortened() {
+    use punchdog_lab::fat::{Filler, Lie, small};
+    let wish = small(Kind::Fat32, 512, 512);
+    let wish = punchdog_core::fat::fresh::Wish { bytes: 3 << 20, ..wish };
+    let mut filler = Filler::new(&wish, vec![0; 3 << 20]).unwrap();
+    let mut path = String::new();
+    for level in 0..70 {
+        let name = format!(
+            "{level:02} a folder with a name as long as people give them when they sort pictures by place, day and weather"
+        );
+        path = if path.is_empty() { name } else { format!("{path}/{name}") };
+        filler.folder(&path).unwrap();
+        filler.file(&format!("{path}/count.txt"), format!("level {level}").as_bytes(), Lie::Row).unwrap();
+    }
+    let made = filler.finish().unwrap();
+    let folder = folder_with("card.img", &made.canvas);
+    let at = folder.path();
+    let manifest = json(at, &["salvage", "card.img", "--to", "out"], 0);
+    let files = manifest["files"].as_array().unwrap();
+    assert_eq!(files.len(), 70);
+    assert!(manifest["failed"].as_array().unwrap().is_empty(), "{}", manifest["failed"]);
+    for file in files {
+        let level = file["path"].as_str().unwrap().matches('/').count() - 1;
+        let to = at.join("out").join(file["to"].as_str().unwrap());
+        assert_eq!(fs::read(to).unwrap(), format!("level {level}").as_bytes());
+    }
+    let again = json(at, &["salvage", "card.img", "--to", "out"], 0);
+    assert_eq!(again["files"].as_array().unwrap().len(), 70, "a second run finds them all again");
+    let there = below(&at.join("out")).len();
+    assert_eq!(there, 70, "and writes none twice");
+}

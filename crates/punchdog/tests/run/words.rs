@@ -184,7 +184,7 @@ fn a_boot_sector_that_is_gone() {
                                             lists each volume. Hosts do not see it.
                                             blocks-mount · bytes 446 to 509 · bytes 0 to 511
 
-            Next   punchdog plan card.img --table --out table.plan.json    mends the table, not the volumes
+            Next   punchdog plan card.img --table --out card.table.plan.json    mends the table, not the volumes
 
             card.img · FAT32 · 1.56 MiB · "SKERRY"                                       does not mount: 1 fault
 
@@ -281,29 +281,30 @@ fn a_boot_sector_that_is_gone() {
         PLAN,
         0,
         &expect![[r#"
-        card.img · FAT32 · 1.56 MiB · "SKERRY"                                      1 step, sound afterwards
+            card.img · FAT32 · 1.56 MiB · "SKERRY"                                      1 step, sound afterwards
 
-           1  exact     copy the backup boot sector at byte 3072 to sector 0
-                        boot-from-backup: the backup boot sector at byte 3072, which agrees with the tables
-                        and the root folder
-                        writes 79 bytes in 3 places, the first at byte 0
+              exact         copy the backup boot sector at byte 3072 to sector 0
+                            boot-from-backup: the backup boot sector at byte 3072, which agrees with the tables
+                            and the root folder
+                            writes 79 bytes in 3 places, the first at byte 0
 
-             35 back    out of reach or damaged before, whole afterwards
-                        Logs/2026/EMPTY.CSV
-                        Logs/2026/counts on the western ledges, second visit.csv
-                        Logs/2026/tides of the first week.csv
-                        Logs/station.log
-                        Möwen und Lummen/Ruf der Trottellumme.wav
-                        Möwen und Lummen/文字.txt
-                        Pictures/IMG_0002.PNG
-                        Pictures/IMG_0004.PNG
-                        and 27 more; the plan file names them
-          hosts         linux mounts it, windows mounts it (forecast)
+                 35 back    out of reach or damaged before, whole afterwards
+                            Logs/2026/EMPTY.CSV
+                            Logs/2026/counts on the western ledges, second visit.csv
+                            Logs/2026/tides of the first week.csv
+                            Logs/station.log
+                            Möwen und Lummen/Ruf der Trottellumme.wav
+                            Möwen und Lummen/文字.txt
+                            Pictures/IMG_0002.PNG
+                            Pictures/IMG_0004.PNG
+                            and 27 more; the plan file names them
+              hosts         linux mounts it, windows mounts it (forecast)
 
-        35 of 35 files are whole after the repair; the volume is sound.
+            35 of 35 files are whole after the repair; the volume is sound.
+            The copy will differ from the image in 51 bytes, in 3 places.
 
-        Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
-    "#]],
+            Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
+        "#]],
     );
 }
 
@@ -344,35 +345,36 @@ fn a_boot_region_without_any_copy() {
         PLAN,
         0,
         &expect![[r#"
-        card.img · FAT12 · 700 KiB · "SKERRY"                                       1 step, sound afterwards
+            card.img · FAT12 · 700 KiB · "SKERRY"                                       1 step, sound afterwards
 
-           1  derived   write a boot sector computed from the volume
-                        boot-derived: table copy 0 begins as a table does; table copy 1 begins as a table
-                        does; the volume fits into the image; the table is as long as the volume needs; the
-                        volume is as long as the image, and its table exactly fits it; 5 of 5 folders found
-                        by search name the cluster they stand in; the root folder reads as one; 5 folders
-                        stand in the cluster that their name gives; 5 files have a chain as long as their
-                        size needs; 4 files begin as their kind does
-                        or: boot code, maker's name, track geometry and serial number are lost; usual values
-                        stand there instead
-                        writes 512 bytes at byte 0
+              derived       write a boot sector computed from the volume
+                            boot-derived: table copy 0 begins as a table does; table copy 1 begins as a table
+                            does; the volume fits into the image; the table is as long as the volume needs; the
+                            volume is as long as the image, and its table exactly fits it; 5 of 5 folders found
+                            by search name the cluster they stand in; the root folder reads as one; 5 folders
+                            stand in the cluster that their name gives; 5 files have a chain as long as their
+                            size needs; 4 files begin as their kind does
+                            or: boot code, maker's name, track geometry and serial number are lost; usual values
+                            stand there instead
+                            writes 512 bytes at byte 0
 
-             35 back    out of reach or damaged before, whole afterwards
-                        Logs/2026/EMPTY.CSV
-                        Logs/2026/counts on the western ledges, second visit.csv
-                        Logs/2026/tides of the first week.csv
-                        Logs/station.log
-                        Möwen und Lummen/Ruf der Trottellumme.wav
-                        Möwen und Lummen/文字.txt
-                        Pictures/IMG_0002.PNG
-                        Pictures/IMG_0004.PNG
-                        and 27 more; the plan file names them
-          hosts         linux mounts it, windows mounts it (forecast)
+                 35 back    out of reach or damaged before, whole afterwards
+                            Logs/2026/EMPTY.CSV
+                            Logs/2026/counts on the western ledges, second visit.csv
+                            Logs/2026/tides of the first week.csv
+                            Logs/station.log
+                            Möwen und Lummen/Ruf der Trottellumme.wav
+                            Möwen und Lummen/文字.txt
+                            Pictures/IMG_0002.PNG
+                            Pictures/IMG_0004.PNG
+                            and 27 more; the plan file names them
+              hosts         linux mounts it, windows mounts it (forecast)
 
-        35 of 35 files are whole after the repair; the volume is sound.
+            35 of 35 files are whole after the repair; the volume is sound.
+            The copy will differ from the image in 511 bytes, in 1 place.
 
-        Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
-    "#]],
+            Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
+        "#]],
     );
 }
 
@@ -384,20 +386,21 @@ fn crossed_chains() {
         &["check"],
         1,
         &expect![[r#"
-        card.img · FAT16 · 4.39 MiB · "SKERRY"                                        files at risk: 1 fault
+            card.img · FAT16 · 4.39 MiB · "SKERRY"                                        files at risk: 1 fault
 
-        Logs/station.log: shares clusters with another chain. Whole: 34 files in 5 folders. 1 file or folder
-        is damaged.
+            Logs/station.log: shares clusters with another chain. Whole: 34 files in 5 folders. 1 file or folder
+            is damaged.
 
-          fat/cross-linked              Logs/station.log: shares clusters with another chain
-                                        Its chain, as the table has it, runs into another's. A cluster
-                                        belongs to one file. The rest was found by judgement: clusters that
-                                        fit and belong to nothing else.
-                                        risks-files · bytes 530 to 531
+              fat/cross-linked              Logs/station.log: shares clusters with another chain
+                                            Its chain, as the table has it, runs into another's. A cluster
+                                            belongs to one file. The rest was found by judgement: clusters that
+                                            fit and belong to nothing else.
+                                            risks-files · bytes 530 to 531
 
-        Next   punchdog explain card.img                        which host refuses it, and at which byte
-               punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
-    "#]],
+            Next   punchdog explain card.img
+                     what hosts make of it, and the bytes that show it
+                   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+        "#]],
     );
     reads(
         Kind::Fat16,
@@ -428,7 +431,7 @@ fn crossed_chains() {
         &expect![[r#"
             card.img · FAT16 · 4.39 MiB · "SKERRY"                                      1 step, sound afterwards
 
-               1  judged    write 1 table entry that no copy has
+              judged        write 1 table entry that no copy has
                             chain-rebuilt: chains that nothing claimed and that fit the missing length, else the
                             clusters that follow and belong to nothing else, else the end of what is left
                             or: leave the files cut where the table breaks off
@@ -442,6 +445,7 @@ fn crossed_chains() {
 
             35 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is
             handed out; the volume is sound.
+            The copy will differ from the image in 2 bytes, in 2 places.
 
             Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
         "#]],
@@ -477,33 +481,34 @@ fn tables_that_are_gone() {
         PLAN,
         0,
         &expect![[r#"
-        card.img · FAT16 · 4.39 MiB · "SKERRY"                                     2 steps, sound afterwards
+            card.img · FAT16 · 4.39 MiB · "SKERRY"                                     2 steps, sound afterwards
 
-           1  exact     make all copies of the table alike in 64 entries
-                        table-from-other-copy: for each chain the copy with which it fits its file's size or
-                        its folder's content
-                        writes 142 bytes at byte 516
-           2  derived   set entries 0 and 1 of the table
-                        table-first-entries: the media byte of the boot sector; the end mark
-                        writes 4 bytes at byte 512
+              derived       set entries 0 and 1 of the table
+                            table-first-entries: the media byte of the boot sector; the end mark
+                            writes 4 bytes at byte 512
+              exact         make all copies of the table alike in 64 entries
+                            table-from-other-copy: for each chain the copy with which it fits its file's size or
+                            its folder's content
+                            writes 142 bytes at byte 516
 
-              1 intact  as they were
-             34 back    out of reach or damaged before, whole afterwards
-                        Logs/2026/counts on the western ledges, second visit.csv
-                        Logs/2026/tides of the first week.csv
-                        Logs/station.log
-                        Möwen und Lummen/Ruf der Trottellumme.wav
-                        Möwen und Lummen/文字.txt
-                        Pictures/IMG_0002.PNG
-                        Pictures/IMG_0004.PNG
-                        Pictures/Nest 12.png
-                        and 26 more; the plan file names them
-          hosts         linux mounts it, windows mounts it (forecast)
+                  1 intact  as they were
+                 34 back    out of reach or damaged before, whole afterwards
+                            Logs/2026/counts on the western ledges, second visit.csv
+                            Logs/2026/tides of the first week.csv
+                            Logs/station.log
+                            Möwen und Lummen/Ruf der Trottellumme.wav
+                            Möwen und Lummen/文字.txt
+                            Pictures/IMG_0002.PNG
+                            Pictures/IMG_0004.PNG
+                            Pictures/Nest 12.png
+                            and 26 more; the plan file names them
+              hosts         linux mounts it, windows mounts it (forecast)
 
-        35 of 35 files are whole after the repair; the volume is sound.
+            35 of 35 files are whole after the repair; the volume is sound.
+            The copy will differ from the image in 107 bytes, in 1 place.
 
-        Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
-    "#]],
+            Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
+        "#]],
     );
     reads(
         Kind::Fat32,
@@ -571,38 +576,39 @@ fn tables_that_are_gone() {
         PLAN,
         0,
         &expect![[r#"
-        card.img · FAT32 · 1.56 MiB · "SKERRY"                                     3 steps, sound afterwards
+            card.img · FAT32 · 1.56 MiB · "SKERRY"                                     3 steps, sound afterwards
 
-           1  derived   end 40 chains where the size or the folder's own end mark says
-                        chain-ended-by-size: sizes in the folder entries, end marks in the folders
-                        writes 328 bytes in 16 places, the first at byte 16392
-           2  judged    write 25 table entries that no copy has
-                        chain-rebuilt: chains that nothing claimed and that fit the missing length, else the
-                        clusters that follow and belong to nothing else, else the end of what is left
-                        or: leave the files cut where the table breaks off
-                        or: the clusters in question belonged to deleted files
-                        writes 180 bytes in 12 places, the first at byte 16416
-           3  derived   set entries 0 and 1 of the table
-                        table-first-entries: the media byte of the boot sector; the end mark
-                        writes 16 bytes in 2 places, the first at byte 16384
+              judged        write 25 table entries that no copy has
+                            chain-rebuilt: chains that nothing claimed and that fit the missing length, else the
+                            clusters that follow and belong to nothing else, else the end of what is left
+                            or: leave the files cut where the table breaks off
+                            or: the clusters in question belonged to deleted files
+                            writes 180 bytes in 12 places, the first at byte 16416
+              derived       end 40 chains where the size or the folder's own end mark says
+                            chain-ended-by-size: sizes in the folder entries, end marks in the folders
+                            writes 328 bytes in 16 places, the first at byte 16392
+              derived       set entries 0 and 1 of the table
+                            table-first-entries: the media byte of the boot sector; the end mark
+                            writes 16 bytes in 2 places, the first at byte 16384
 
-             35 back    out of reach or damaged before, whole afterwards
-                        Logs/2026/EMPTY.CSV
-                        Logs/2026/counts on the western ledges, second visit.csv
-                        Logs/2026/tides of the first week.csv
-                        Logs/station.log
-                        Möwen und Lummen/Ruf der Trottellumme.wav
-                        Möwen und Lummen/文字.txt
-                        Pictures/IMG_0002.PNG
-                        Pictures/IMG_0004.PNG
-                        and 27 more; the plan file names them
-          hosts         linux mounts it, windows mounts it (forecast)
+                 35 back    out of reach or damaged before, whole afterwards
+                            Logs/2026/EMPTY.CSV
+                            Logs/2026/counts on the western ledges, second visit.csv
+                            Logs/2026/tides of the first week.csv
+                            Logs/station.log
+                            Möwen und Lummen/Ruf der Trottellumme.wav
+                            Möwen und Lummen/文字.txt
+                            Pictures/IMG_0002.PNG
+                            Pictures/IMG_0004.PNG
+                            and 27 more; the plan file names them
+              hosts         linux mounts it, windows mounts it (forecast)
 
-        35 of 35 files are whole after the repair, 8 rest on judgement and should be opened before they are
-        handed out; the volume is sound.
+            35 of 35 files are whole after the repair, 8 rest on judgement and should be opened before they are
+            handed out; the volume is sound.
+            The copy will differ from the image in 386 bytes, in 4 places.
 
-        Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
-    "#]],
+            Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
+        "#]],
     );
 }
 
@@ -628,7 +634,8 @@ fn a_folder_without_an_entry() {
                                             1 entry of the root folder is of this kind.
                                             untidy · bytes 3712 to 3743
 
-            Next   punchdog explain card.img                        which host refuses it, and at which byte
+            Next   punchdog explain card.img
+                     what hosts make of it, and the bytes that show it
                    punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
         "#]],
     );
@@ -721,15 +728,16 @@ fn a_folder_without_an_entry() {
         &expect![[r#"
             card.img · FAT12 · 700 KiB · "SKERRY"                                       1 step, sound afterwards
 
-               1  derived   Pictures: mark the entry as in use again, as PICTURES
-                            entry-restored: the first letter follows from the checksum of the long name
-                            or: finish the delete
-                            writes 1 byte at byte 3744
-
             Choice deleted-in-use: Entries are marked deleted, but their clusters are in use and nobody else's.
             Bring the files back?
               taken  restore            the files are listed again under their names
                      free               the delete is finished: their clusters become free
+                                        Pictures
+
+              derived       Pictures: mark the entry as in use again, as PICTURES
+                            entry-restored: the first letter follows from the checksum of the long name
+                            or: finish the delete
+                            writes 1 byte at byte 3744
 
                   8 intact  as they were
                  27 back    out of reach or damaged before, whole afterwards
@@ -745,6 +753,7 @@ fn a_folder_without_an_entry() {
               hosts         linux mounts it, windows mounts it (forecast)
 
             35 of 35 files are whole after the repair; the volume is sound.
+            The copy will differ from the image in 1 byte, in 1 place.
 
             Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
         "#]],
@@ -780,7 +789,8 @@ fn several_faults_at_once() {
                                             nothing else, begins at cluster 14. Its content was found elsewhere.
                                             risks-files · bytes 33114 to 33115 · bytes 33108 to 33109
 
-            Next   punchdog explain card.img                        which host refuses it, and at which byte
+            Next   punchdog explain card.img
+                     what hosts make of it, and the bytes that show it
                    punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
         "#]],
     );
@@ -814,25 +824,26 @@ fn several_faults_at_once() {
         &expect![[r#"
             card.img · FAT32 · 1.56 MiB · "SKERRY"                                     3 steps, sound afterwards
 
-               1  judged    write 1 table entry that no copy has
+            Choice short-chain: A file's chain is shorter than its size. Set the size to what is there?
+              taken  shorten            each file keeps what its chain holds (README.TXT: 1024 bytes)
+                     leave              nothing changes; reading past the end gives an error
+                                        README.TXT
+
+              judged        write 1 table entry that no copy has
                             chain-rebuilt: chains that nothing claimed and that fit the missing length, else the
                             clusters that follow and belong to nothing else, else the end of what is left
                             or: leave the files cut where the table breaks off
                             or: the clusters in question belonged to deleted files
                             writes 2 bytes in 2 places, the first at byte 16512
-               2  judged    Logs/2026/counts on the western ledges, second visit.csv: set the first cluster
+              judged        Logs/2026/counts on the western ledges, second visit.csv: set the first cluster
                             to 14
                             first-cluster-found: a chain that nothing claimed, of exactly the length or with the
                             ".." that this entry needs
                             or: leave the file empty and keep the chain as a file of its own
                             writes 1 byte at byte 33114
-               3  derived   README.TXT: set the size from 90000 to 1024
+              derived       README.TXT: set the size from 90000 to 1024
                             size-from-chain: the length of its chain
                             writes 3 bytes at byte 29756
-
-            Choice short-chain: A file's chain is shorter than its size. Set the size to what is there?
-              taken  shorten            each file keeps what its chain holds (README.TXT: 1024 bytes)
-                     leave              nothing changes; reading past the end gives an error
 
                  33 intact  as they were
                   1 back    out of reach or damaged before, whole afterwards
@@ -843,6 +854,7 @@ fn several_faults_at_once() {
 
             34 of 35 files are whole after the repair, 3 rest on judgement and should be opened before they are
             handed out, 1 loses its end; the volume is sound.
+            The copy will differ from the image in 6 bytes, in 4 places.
 
             Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
         "#]],

@@ -41,7 +41,6 @@ pub(super) struct Evidence {
 
 /// How far a volume is searched for what only its beginning has.
 const SEARCHED: u64 = 512 << 20;
-const CHUNK: usize = 1 << 20;
 /// Observations of one sort that are enough.
 const ENOUGH: usize = 48;
 
@@ -52,11 +51,15 @@ const NEAR: u64 = 64 << 20;
 /// True when a table or an up-case table begins near the start of the volume.
 pub(super) fn table_near(medium: &dyn Medium) -> bool {
     let end = medium.len().min(NEAR);
-    let mut starts = (0..end).step_by(CHUNK);
-    starts.any(|at| {
-        let bytes = medium.lenient(at, end.minus(at).min(CHUNK.wide()).size()).bytes;
-        bytes.chunks(512).any(|sector| weigh::table_begins(sector) || weigh::begins_as_upcase(sector))
-    })
+    let mut at = 0;
+    while let Some(piece) = medium.piece_from(at, end) {
+        let bytes = medium.lenient(piece.offset, piece.length.size()).bytes;
+        if bytes.chunks(512).any(|sector| weigh::table_begins(sector) || weigh::begins_as_upcase(sector)) {
+            return true;
+        }
+        at = piece.end();
+    }
+    false
 }
 
 /// Searches the volume.
@@ -69,11 +72,13 @@ pub(super) fn gather(medium: &dyn Medium, watch: &dyn Watch) -> Result<Evidence,
             return Err(MediumError::Stopped);
         }
         watch.at("searching for tables and folders", at, end);
-        let chunk = medium.lenient(at, end.minus(at).min(CHUNK.wide()).size()).bytes;
+        let Some(piece) = medium.piece_from(at, end) else { break };
+        at = piece.offset;
+        let chunk = medium.lenient(at, piece.length.size()).bytes;
         for (index, sector) in chunk.chunks(512).enumerate() {
             look(sector, at.plus(index.times(512).wide()), &mut seen);
         }
-        at = at.plus(CHUNK.wide());
+        at = piece.end();
         if !seen.roots.is_empty() && !seen.tables.is_empty() && seen.folders.len() >= ENOUGH {
             break;
         }

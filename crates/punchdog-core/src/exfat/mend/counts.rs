@@ -10,6 +10,7 @@ use crate::{
     },
     medium::MediumError,
     step::{Provenance, Step},
+    wording::counted,
 };
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
@@ -19,15 +20,15 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     }
     let percent = job.boot.main.bytes.get(112).copied().unwrap_or(0xFF);
     if percent > 100 && percent != 0xFF {
-        let counted = percent_in_use(&job.survey);
+        let percent = percent_in_use(&job.survey);
         let step = Step::new(
             "percent",
-            format!("set the percentage in use to {counted}"),
+            format!("set the percentage in use to {percent}"),
             Provenance::Derived,
             "counted in the bitmap",
             &[&c::PERCENT],
         );
-        job.steps.run(job.stage, step, |stage| stage.write_at(112, &[counted]))?;
+        job.steps.run(job.stage, step, |stage| stage.write_at(112, &[percent]))?;
     }
     let mut clear = FLAG_DIRTY | FLAG_FAILURE;
     if job.believed.geometry.tables == 1 {
@@ -68,7 +69,7 @@ fn copies(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     }
     let step = Step::new(
         "tables-made-alike",
-        format!("make both tables alike in {} entries", values.len()),
+        format!("make both tables alike in {}", counted(values.len().wide(), "entry", "entries")),
         Provenance::Exact,
         "the active table, whose chains fit their files",
         &[&c::COPIES_DIFFER],

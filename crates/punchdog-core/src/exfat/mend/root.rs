@@ -253,12 +253,8 @@ pub(super) fn bitmap_bits(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> 
     }
     let bytes = bits(job, 0, 0);
     let clusters = job.survey.bitmap.clusters.clone();
-    let mut wrong = 0_u64;
-    for cluster in 2..=geometry.last_cluster() {
-        if job.survey.claimed.contains(cluster.size()) != job.survey.used.contains(cluster.size()) {
-            wrong = wrong.plus(1);
-        }
-    }
+    let (claimed, used) = (&job.survey.claimed, &job.survey.used);
+    let wrong = claimed.difference(used).count().plus(used.difference(claimed).count()).wide();
     if clusters.is_empty() || wrong == 0 {
         return table_first(job);
     }

@@ -176,8 +176,19 @@ fn room(job: &Job<'_, '_, '_>, by_bitmap: bool) -> Room {
     if by_bitmap {
         taken.extend(job.survey.used.difference(&job.survey.claimed));
     }
-    let free = taken.complement();
-    Room::of(free.ones().map(Sat::narrow).filter(|cluster| geometry.has(*cluster) && there(*cluster)))
+    let all = geometry.last_cluster().plus(1).size();
+    let mut room = Room::of(std::iter::empty());
+    let mut left = 2..all;
+    while let Some(gap) = taken.gap_in(left.clone()) {
+        left.start = gap.end;
+        let (first, count) = (gap.start.narrow(), gap.len().narrow());
+        // The last of them that the image has whole.
+        let whole = run_of(first, count).rev().find(|cluster| there(*cluster));
+        if let Some(last) = whole {
+            room.add(first, last.plus(1).minus(first));
+        }
+    }
+    room
 }
 
 /// Takes clusters from the room there is.

@@ -150,14 +150,16 @@ fn folder(subject: &mut Subject<'_>, number: u32, sink: &mut dyn Sink) {
     if let Some((end, tail)) = notes.tail {
         let rest = content.bytes.len().wide().minus(tail.wide().times(ENTRY_BYTES.wide()));
         if notes.tail_is_real {
-            let finding =
-                Finding::new(&c::END_EARLY, format!("{title}: an end mark hides {} files", behind.len()))
-                    .at(place(end), 1)
-                    .because(
-                        format!("Entry {end} of {title} is an end mark."),
-                        "Whole entries follow it, with chains that fit and belong to nothing else.",
-                        "Hosts that stop at the mark do not show them.",
-                    );
+            let finding = Finding::new(
+                &c::END_EARLY,
+                format!("{title}: an end mark hides {}", counted(behind.len().wide(), "entry", "entries")),
+            )
+            .at(place(end), 1)
+            .because(
+                format!("Entry {end} of {title} is an end mark."),
+                "Whole entries follow it, with chains that fit and belong to nothing else.",
+                "Hosts that stop at the mark do not show them.",
+            );
             sink.add(behind.into_iter().fold(finding, Finding::file));
         } else {
             sink.add(

@@ -14,7 +14,6 @@ const TABLES_WITHIN: u64 = 64 << 20;
 const SEARCHED: u64 = 4 << 30;
 /// Folders that are enough.
 const ENOUGH: usize = 96;
-const CHUNK: usize = 1 << 20;
 
 /// A place that reads like the first entries of a table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -90,7 +89,9 @@ pub fn gather(medium: &dyn Medium, watch: &dyn Watch) -> Result<Evidence, Medium
             return Err(MediumError::Stopped);
         }
         watch.at("searching for tables and folders", at, end);
-        let chunk = medium.lenient(at, end.minus(at).min(CHUNK.wide()).size()).bytes;
+        let Some(piece) = medium.piece_from(at, end) else { break };
+        at = piece.offset;
+        let chunk = medium.lenient(at, piece.length.size()).bytes;
         for (index, sector) in chunk.chunks(512).enumerate() {
             let offset = at.plus(index.times(512).wide());
             if sector.starts_with(&names::DOT)
@@ -109,7 +110,7 @@ pub fn gather(medium: &dyn Medium, watch: &dyn Watch) -> Result<Evidence, Medium
                 found.fsinfo = Some(offset);
             }
         }
-        at = at.plus(CHUNK.wide());
+        at = piece.end();
     }
     for (index, (offset, wide, sector)) in starts.iter().enumerate() {
         let again = starts.iter().skip(index.plus(1)).find(|(_, _, other)| alike(sector, other));

@@ -220,7 +220,11 @@ fn weigh_tree(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
     score.tally(seen.kinds, (4, 24), "files begin as their kind does");
     score.note(
         i64::from(seen.range.min(5)).saturating_mul(-4),
-        format!("{} files begin outside the volume", seen.range),
+        crate::wording::counted(
+            u64::from(seen.range),
+            "file begins outside the volume",
+            "files begin outside the volume",
+        ),
     );
     score.against = score.against.plus(seen.range);
 }

@@ -319,7 +319,10 @@ fn duplicate(
     let geometry = job.believed.geometry;
     let step = Step::new(
         "cross-link-duplicated",
-        format!("{path}: give it its own copy of {} shared clusters", shared.len()),
+        format!(
+            "{path}: give it its own copy of {}",
+            counted(shared.len().wide(), "shared cluster", "shared clusters")
+        ),
         Provenance::Judged,
         "the shared clusters as they stand; in at most one of the files they are right",
         &[&c::CROSS_LINKED],

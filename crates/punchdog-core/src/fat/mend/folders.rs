@@ -21,6 +21,7 @@ use crate::{
     step::{Provenance, Step},
     wording::counted,
 };
+use std::collections::HashMap;
 use zerocopy::IntoBytes;
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
@@ -209,12 +210,18 @@ struct Siblings {
     short: Names<names::Short>,
     /// Long names in lower case.
     long: Names<String>,
+    /// The number tried next behind a short name, by folder.
+    next: HashMap<(u32, names::Short), u32>,
 }
 
 impl Siblings {
     fn of<'n>(job: &Job<'_, '_, '_>, wrong: impl Iterator<Item = &'n (u32, Node)>) -> Self {
         let folders: Vec<u32> = wrong.map(|(_, node)| node.parent).collect();
-        let mut out = Self { short: Names::of(folders.iter().copied()), long: Names::of(folders) };
+        let mut out = Self {
+            short: Names::of(folders.iter().copied()),
+            long: Names::of(folders),
+            next: HashMap::new(),
+        };
         for (_, node) in job.survey.tree.below_root() {
             if out.short.keeps(node.parent) {
                 out.short.take(node.parent, node.entry.name);
@@ -243,7 +250,13 @@ impl Siblings {
         let mut short = names::made_legal(&node.entry.name);
         let taken = |name: &names::Short| self.short.has(node.parent, name);
         if node.flaws.has(Flaws::SHORT_TWICE) || short != node.entry.name && taken(&short) {
-            short = names::short_for(if node.long > 0 { &long } else { &node.name }, &taken);
+            let name = if node.long > 0 { long.as_str() } else { &node.name };
+            // Names that begin alike make the same short names: one count for all of them.
+            let key = (node.parent, names::short_from(name, 1, &|_| false).0);
+            let from = self.next.get(&key).copied().unwrap_or(1);
+            let (found, next) = names::short_from(name, from, &taken);
+            self.next.insert(key, next);
+            short = found;
         }
         self.short.take(node.parent, short);
         (long, short)
@@ -319,7 +332,13 @@ fn hidden(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     let paths: Vec<String> = hit.iter().map(|(_, path)| path.clone()).take(2000).collect();
     let options = [
         ("leave", "nothing changes".to_owned()),
-        ("show", format!("{} files and folders are shown again by hosts; no content changes", hit.len())),
+        (
+            "show",
+            format!(
+                "{} shown again by hosts; no content changes",
+                counted(hit.len().wide(), "file or folder is", "files and folders are")
+            ),
+        ),
     ];
     let question = "Most files are hidden and marked as system files. Show them again?";
     if job.choices.ask("hidden-files", question, &options, paths.clone()) == "show" {

@@ -57,7 +57,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     let step = Step::new(
         "lost-chains-freed",
-        format!("free {} lost chains", lost.len()),
+        format!("free {}", counted(lost.len().wide(), "lost chain", "lost chains")),
         Provenance::Judged,
         "they belong to no file",
         &[&c::LOST_CHAIN],

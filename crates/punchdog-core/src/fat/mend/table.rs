@@ -39,7 +39,8 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         }
     }
     // What no copy knows and nobody claims is free.
-    for cluster in 2..=geometry.last_cluster() {
+    let noisy = if job.survey.links.has_noise() { 2..=geometry.last_cluster() } else { 1..=0 };
+    for cluster in noisy {
         if job.survey.links.is_noise(cluster) && !job.survey.claimed.contains(cluster.size()) {
             judged.insert(cluster, Link::Free.value(&geometry));
         }
@@ -61,7 +62,10 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     write(job, step, &exact)?;
     let step = Step::new(
         "chain-ended-by-size",
-        format!("end {} chains where the size or the folder's own end mark says", derived.len()),
+        format!(
+            "end {} where the size or the folder's own end mark says",
+            counted(derived.len().wide(), "chain", "chains")
+        ),
         Provenance::Derived,
         "sizes in the folder entries, end marks in the folders",
         faults,

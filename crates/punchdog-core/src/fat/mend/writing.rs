@@ -72,16 +72,27 @@ pub(super) fn rename(
 /// The clusters that the table has free, nobody claims, and the image has.
 fn room(job: &mut Job<'_, '_, '_>) -> Room {
     let geometry = job.believed.geometry;
-    let mut free = Vec::new();
-    for cluster in 2..=geometry.last_cluster() {
-        let open = !job.survey.claimed.contains(cluster.size())
-            && job.survey.links.get(job.stage, cluster) == Link::Free
-            && geometry.cluster_offset(cluster.plus(1)) <= job.stage.len();
-        if open {
-            free.push(cluster);
+    // Clusters that the image has whole.
+    let there = job.stage.len().minus(geometry.data_offset()).per(geometry.cluster_bytes().wide()).plus(2);
+    let end = geometry.last_cluster().plus(1).wide().min(there).narrow();
+    let mut room = Room::of(std::iter::empty());
+    let mut next = 2;
+    while next < end {
+        let cluster = job.survey.links.blank_until(job.stage, next).min(end);
+        let mut blank = next.size()..cluster.size();
+        while let Some(gap) = job.survey.claimed.gap_in(blank.clone()) {
+            room.add(gap.start.narrow(), gap.len().narrow());
+            blank.start = gap.end;
         }
+        let free = cluster < end
+            && !job.survey.claimed.contains(cluster.size())
+            && job.survey.links.get(job.stage, cluster) == Link::Free;
+        if free {
+            room.add(cluster, 1);
+        }
+        next = cluster.plus(1);
     }
-    Room::of(free.into_iter())
+    room
 }
 
 fn take(job: &mut Job<'_, '_, '_>, with: impl FnOnce(&mut Room) -> Vec<u32>) -> Vec<u32> {

@@ -119,10 +119,9 @@ impl Surveyor<'_> {
             return false;
         }
         let fitting: Vec<u32> = self.with_lost(|s, lost| {
-            let exact =
-                lost.iter().filter(|l| l.length == needed && l.end == End::Proper && l.folder_in.is_none());
-            let open = exact.map(|l| l.head).filter(|head| s.is_open(*head));
-            open.filter(|head| content::agrees(&node.name, &s.cluster(*head)) != Some(false))
+            let s = &*s;
+            lost.of_length(needed, |head| s.is_open(head))
+                .filter(|head| content::agrees(&node.name, &s.cluster(*head)) != Some(false))
                 .take(2)
                 .collect()
         });
@@ -260,18 +259,18 @@ impl Surveyor<'_> {
         mine: &std::collections::HashSet<u32>,
     ) -> Option<(u32, u32)> {
         self.with_lost(|s, lost| {
-            let open = || {
-                lost.iter().filter(|l| l.folder_in.is_none() && s.is_open(l.head) && !mine.contains(&l.head))
-            };
-            let behind = open().find(|l| l.head == last.plus(1));
+            let s = &*s;
+            let open = |head: u32| s.is_open(head) && !mine.contains(&head);
+            let behind = lost.at(last.plus(1)).filter(|l| l.folder_in.is_none() && open(l.head));
             if let Some(l) = behind
                 && (l.length == missing || l.length < missing && l.end != End::Proper)
             {
                 return Some((l.head, l.length));
             }
-            let mut exact = open().filter(|l| l.length == missing && l.end == End::Proper);
+            let mut exact =
+                lost.of_length(missing, |head| s.is_open(head)).filter(|head| !mine.contains(head));
             match (exact.next(), exact.next()) {
-                (Some(l), None) => Some((l.head, l.length)),
+                (Some(head), None) => Some((head, missing)),
                 _ => None,
             }
         })

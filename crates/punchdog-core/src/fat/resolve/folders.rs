@@ -42,7 +42,7 @@ impl Surveyor<'_> {
         }
         let parent = if node.parent == 0 { 0 } else { self.node(node.parent).map_or(0, |p| p.first) };
         let homeless: Vec<u32> = self.with_lost(|s, lost| {
-            let here = lost.iter().filter(|l| l.folder_in == Some(parent)).map(|l| l.head);
+            let here = lost.all.iter().filter(|l| l.folder_in == Some(parent)).map(|l| l.head);
             here.filter(|head| s.is_open(*head)).take(2).collect()
         });
         let flaw = if node.first == 0 { Flaws::NO_FIRST } else { Flaws::FIRST_RANGE };
@@ -146,7 +146,7 @@ impl Surveyor<'_> {
             return Some(next);
         }
         let fitting: Vec<u32> = self.with_lost(|s, lost| {
-            let heads = lost.iter().filter(|l| l.folder_in.is_none()).map(|l| l.head);
+            let heads = lost.all.iter().filter(|l| l.folder_in.is_none()).map(|l| l.head);
             heads.filter(|head| free(s, *head) && full(s, *head)).take(2).collect()
         });
         match fitting.as_slice() {
@@ -192,7 +192,18 @@ impl Surveyor<'_> {
             return found.clone();
         }
         let mut found = Vec::new();
-        for cluster in 2..=self.geometry.last_cluster() {
+        let mut next = 2;
+        while next <= self.geometry.last_cluster() {
+            let cluster = next;
+            next = next.plus(1);
+            // A hole is no folder.
+            let place = self.geometry.cluster_offset(cluster);
+            let Some(data) = self.medium.data_from(place) else { break };
+            if data.offset >= place.plus(self.geometry.cluster_bytes().wide()) {
+                let clusters = data.offset.minus(place).per(self.geometry.cluster_bytes().wide());
+                next = cluster.plus(clusters.narrow());
+                continue;
+            }
             let silent =
                 matches!(self.links.get(self.medium, cluster), Link::Free | Link::Odd(_) | Link::Unreadable);
             if !silent || !self.is_open(cluster) {
