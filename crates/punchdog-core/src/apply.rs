@@ -169,6 +169,10 @@ pub fn apply(
     };
     let mut counting = Counting::default();
     for (number, record) in journal.records().enumerate() {
+        if watch.stop() {
+            // The journal has both sides: the next apply goes on, or undo takes it back.
+            return Err(MediumError::Stopped.into());
+        }
         watch.at("writing the changes", number.wide(), journal.len().wide());
         let record = record?;
         place.write(record.offset, &record.new).map_err(|e| ("writing into the copy", e))?;

@@ -118,17 +118,24 @@ fn twin(
     Ok(None)
 }
 
-/// What the step that was just made on `overlay` has changed. `twins` are ranges of the image that
-/// are meant to hold the same bytes.
-pub(crate) fn of_step(overlay: &Overlay<'_>, twins: &[Extent]) -> Result<Vec<PlannedChange>, MediumError> {
+/// What the step that was just made on `overlay` has changed, and in how many bytes. `twins` are ranges of
+/// the image that are meant to hold the same bytes.
+pub(crate) fn of_step(
+    overlay: &Overlay<'_>,
+    twins: &[Extent],
+) -> Result<(Vec<PlannedChange>, Tally), MediumError> {
     let changed = overlay.step_changed();
+    let mut counting = Counting::default();
     let mut found = Vec::new();
     let mut earlier: Vec<(u64, Vec<u8>)> = Vec::new();
     for place in &changed {
         if let Some(from) = overlay.copied_from(*place) {
+            // A range that was copied as a whole is not compared with what stood there.
+            counting.whole(*place);
             found.push(change(overlay, *place, Bytes::CopyOf(from))?);
             continue;
         }
+        count(overlay, *place, &mut counting)?;
         if place.length >= SHORT
             && let Some(from) = twin(overlay, *place, twins, &changed)?
         {
@@ -145,7 +152,20 @@ pub(crate) fn of_step(overlay: &Overlay<'_>, twins: &[Extent]) -> Result<Vec<Pla
         }
     }
     found.retain(|change| change.before != change.after || matches!(change.after, Bytes::CopyOf(_)));
-    Ok(found)
+    Ok((found, counting.tally))
+}
+
+/// Counts the bytes of a range that the step made others.
+fn count(overlay: &Overlay<'_>, place: Extent, counting: &mut Counting) -> Result<(), MediumError> {
+    let medium: &dyn Medium = overlay;
+    let mut at = place.offset;
+    while at < place.end() {
+        let mut old = vec![0; place.end().minus(at).min(HELD).size()];
+        overlay.read_before(at, &mut old)?;
+        counting.add(at, &old, &medium.bytes(at, old.len())?);
+        at = at.plus(old.len().wide());
+    }
+    Ok(())
 }
 
 /// Writes down `bytes` at `at`: what is one value throughout as such, the rest in full.
@@ -226,6 +246,13 @@ pub(crate) struct Counting {
 }
 
 impl Counting {
+    /// Counts all of a range as different.
+    fn whole(&mut self, place: Extent) {
+        self.tally.bytes = self.tally.bytes.plus(place.length);
+        self.tally.places = self.tally.places.plus(1);
+        self.last = place.end();
+    }
+
     /// Counts where `new` differs from `old`, both at `offset`; called in the order of offsets.
     pub(crate) fn add(&mut self, offset: u64, old: &[u8], new: &[u8]) {
         let tally = &mut self.tally;

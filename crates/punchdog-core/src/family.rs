@@ -189,7 +189,7 @@ pub trait Volume {
         &self,
         stage: &mut Stage<'_, '_>,
         choices: &mut Choices,
-        steps: &mut Steps,
+        steps: &mut Steps<'_>,
         watch: &dyn Watch,
     ) -> Result<(), MediumError>;
 }

@@ -3,6 +3,7 @@
 use crate::{
     arith::Sat,
     medium::{Extent, Medium},
+    treepath::TreePath,
 };
 use jiff::civil::DateTime;
 use serde::{Deserialize, Serialize};
@@ -38,8 +39,8 @@ impl State {
 /// One file or folder.
 #[derive(Debug, Clone)]
 pub struct FileRecord {
-    /// Its path: `/` between names, none in front.
-    pub path: String,
+    /// Its path.
+    pub path: TreePath,
     /// It is a folder.
     pub folder: bool,
     /// Its size in bytes; 0 for folders.
@@ -65,7 +66,7 @@ pub struct FileRecord {
 
 impl FileRecord {
     /// What is called a file because its clusters are in use and belong to none.
-    pub(crate) fn adrift(path: String, size: u64, extents: Vec<Extent>) -> Self {
+    pub(crate) fn adrift(path: TreePath, size: u64, extents: Vec<Extent>) -> Self {
         Self {
             path,
             folder: false,
@@ -147,10 +148,10 @@ pub struct Change {
     /// What becomes of it.
     pub fate: Fate,
     /// Its path before, or afterwards where it had none.
-    pub path: String,
+    pub path: TreePath,
     /// Its path afterwards, where that is another.
     #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub to: Option<String>,
+    pub to: Option<TreePath>,
     /// Bytes before and afterwards, where they differ.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub bytes: Option<(u64, u64)>,
@@ -174,7 +175,7 @@ impl Inventory {
     pub fn digest(&self) -> String {
         let mut hash = Sha256::new();
         for file in &self.files {
-            hash.update(file.path.as_bytes());
+            hash.update(file.path.to_string().as_bytes());
             hash.update([0, u8::from(file.folder)]);
             hash.update(file.state.name().as_bytes());
             hash.update(file.size.to_le_bytes());
@@ -198,7 +199,8 @@ impl Inventory {
                 by_content.insert((first.offset, first.length), file);
             }
         }
-        let mut met: std::collections::HashSet<&str> = std::collections::HashSet::new();
+        // By address: two files can have one path.
+        let mut met: std::collections::HashSet<*const FileRecord> = std::collections::HashSet::new();
         let mut changes = Vec::new();
         for file in self.files.iter().filter(|file| !file.folder) {
             let same_content = file.extents.first().and_then(|e| by_content.get(&(e.offset, e.length)));
@@ -207,10 +209,12 @@ impl Inventory {
                 changes.push(Change { fate: Fate::Lost, path: file.path.clone(), to: None, bytes: None });
                 continue;
             };
-            met.insert(&now.path);
+            met.insert(std::ptr::from_ref(*now));
             changes.push(change(file, now, hidden || file.masked));
         }
-        for file in after.files.iter().filter(|file| !file.folder && !met.contains(file.path.as_str())) {
+        for file in
+            after.files.iter().filter(|file| !file.folder && !met.contains(&std::ptr::from_ref(*file)))
+        {
             changes.push(Change { fate: Fate::Back, path: file.path.clone(), to: None, bytes: None });
         }
         changes
@@ -287,7 +291,7 @@ mod tests {
             file("new", 7, 10, State::Intact),
         ]);
         let fates: Vec<(String, Fate)> =
-            before.changes_to(&after, false).into_iter().map(|c| (c.path, c.fate)).collect();
+            before.changes_to(&after, false).into_iter().map(|c| (c.path.to_string(), c.fate)).collect();
         let expected = [
             ("same", Fate::Intact),
             ("cut", Fate::Shorter),

@@ -56,4 +56,5 @@ pub mod plan;
 pub mod progress;
 mod room;
 pub mod step;
+pub mod treepath;
 pub mod wording;

@@ -108,7 +108,7 @@ pub(crate) fn mend_once(
     overlay: &mut Overlay<'_>,
     subject: Subject,
     choices: &mut Choices,
-    done: &mut Steps,
+    done: &mut Steps<'_>,
     watch: &dyn Watch,
 ) -> Result<Option<Kind>, PlanError> {
     match subject {

@@ -14,6 +14,7 @@ use crate::{
     medium::{Extent, Medium, MediumError, Overlay, Witness},
     progress::Watch,
     step::{Choice, Choices, Steps},
+    treepath::TreePath,
     wording::counted,
 };
 use serde::{Deserialize, Serialize};
@@ -24,8 +25,9 @@ use std::collections::BTreeMap;
 pub const SCHEMA: &str = "punchdog.plan/2";
 /// Rounds of mending at most; each must change something, and few volumes need more than six.
 const ROUNDS: u32 = 40;
-/// Files named in the outcome at most; the counts go on.
+/// Files named in the outcome at most, and bytes of their paths; the counts go on.
 const NAMED: usize = 5000;
+const NAMED_BYTES: usize = 8 << 20;
 
 /// One step of a plan.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -46,6 +48,8 @@ pub struct PlannedStep {
     pub alternatives: Vec<String>,
     /// The ranges it changes, in order.
     pub changes: Vec<PlannedChange>,
+    /// The bytes that it makes others.
+    pub written: Tally,
 }
 
 /// A range that the plan rests on.
@@ -177,6 +181,7 @@ fn planned(step: crate::step::Step) -> PlannedStep {
         paths: step.paths,
         alternatives: step.alternatives,
         changes: step.changes,
+        written: step.written,
     }
 }
 
@@ -200,7 +205,7 @@ pub fn build(
             return Err(MediumError::Stopped.into());
         }
         watch.at("planning, round by round", round.wide(), ROUNDS.wide());
-        let mut done = Steps::default();
+        let mut done = Steps::new(watch);
         kind = mend_once(&mut overlay, subject, &mut choices, &mut done, watch)?;
         overlay.sound()?;
         if done.is_empty() {
@@ -234,7 +239,7 @@ pub fn build(
     };
     changes.retain(|change| change.fate != Fate::Intact);
     changes.sort_by(|a, b| (std::cmp::Reverse(a.fate), &a.path).cmp(&(std::cmp::Reverse(b.fate), &b.path)));
-    changes.truncate(NAMED);
+    name_no_more(&mut changes);
     let volume = match subject {
         Subject::Table => None,
         Subject::Volume(place) => Some(PlannedVolume {
@@ -258,6 +263,17 @@ pub fn build(
     };
     plan.seal = plan.computed_seal();
     Ok(plan)
+}
+
+/// Keeps as many changes as shall be named.
+fn name_no_more(changes: &mut Vec<Change>) {
+    let mut bytes = 0_usize;
+    let fits = changes.iter().take_while(|change| {
+        bytes = bytes.plus(change.path.bytes()).plus(change.to.as_ref().map_or(0, TreePath::bytes));
+        bytes <= NAMED_BYTES
+    });
+    let count = fits.count().min(NAMED);
+    changes.truncate(count);
 }
 
 fn table_summary(after: &Measured) -> String {
@@ -307,6 +323,9 @@ fn evidence(
     let mut list = Vec::with_capacity(seen.len());
     let all = seen.len().wide();
     for (number, extent) in seen.into_iter().enumerate() {
+        if watch.stop() {
+            return Err(MediumError::Stopped);
+        }
         watch.at("taking digests of the evidence", number.wide(), all);
         list.push(Evidence {
             offset: extent.offset,
@@ -394,6 +413,9 @@ impl Plan {
         }
         let all = self.image.evidence.len().wide();
         for (number, piece) in self.image.evidence.iter().enumerate() {
+            if watch.stop() {
+                return Err(MediumError::Stopped.into());
+            }
             watch.at("comparing the image with the plan", number.wide(), all);
             let extent = Extent::new(piece.offset, piece.length);
             if extent.end() > image.len() || digest_of(image, extent)? != piece.sha256 {

@@ -1,8 +1,9 @@
 //! One small, named change of a repair, with where its bytes come from.
 
 use crate::{
-    change::{self, PlannedChange},
+    change::{self, PlannedChange, Tally},
     medium::{Extent, MediumError, Stage},
+    progress::Watch,
 };
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashSet};
@@ -52,6 +53,8 @@ pub struct Step {
     pub twins: Vec<Extent>,
     /// What it changed, in offsets of the image.
     pub changes: Vec<PlannedChange>,
+    /// The bytes that became others.
+    pub written: Tally,
 }
 
 impl Step {
@@ -73,6 +76,7 @@ impl Step {
             alternatives: Vec::new(),
             twins: Vec::new(),
             changes: Vec::new(),
+            written: Tally::default(),
         }
     }
     /// Names a file that the step concerns.
@@ -89,13 +93,17 @@ impl Step {
     }
 }
 
-/// Collects the steps of one round of mending.
-#[derive(Default)]
-pub struct Steps {
+/// Collects the steps of one round of mending, and ends it at the next step when it is told to stop.
+pub struct Steps<'w> {
     done: Vec<Step>,
+    watch: &'w dyn Watch,
 }
 
-impl Steps {
+impl<'w> Steps<'w> {
+    /// No step yet; `watch` may ask to stop.
+    pub fn new(watch: &'w dyn Watch) -> Self {
+        Self { done: Vec::new(), watch }
+    }
     /// Runs `write` on the stage as one step, and keeps the step if it changed a byte.
     pub fn run(
         &mut self,
@@ -103,11 +111,14 @@ impl Steps {
         mut step: Step,
         write: impl FnOnce(&mut Stage<'_, '_>) -> Result<(), MediumError>,
     ) -> Result<(), MediumError> {
+        if self.watch.stop() {
+            return Err(MediumError::Stopped);
+        }
         stage.overlay().begin_step();
         write(stage)?;
         let base = stage.place().offset;
         let twins: Vec<Extent> = step.twins.iter().map(|twin| twin.moved(base)).collect();
-        step.changes = change::of_step(stage.overlay(), &twins)?;
+        (step.changes, step.written) = change::of_step(stage.overlay(), &twins)?;
         if !step.changes.is_empty() {
             tracing::debug!(step = step.name, changes = step.changes.len(), "{}", step.does);
             self.done.push(step);

@@ -180,8 +180,8 @@ pub fn garbage_folder(path: &Path, bytes: u64) -> io::Result<()> {
     let mut filler = exfat::Filler::new(&wish, hollow(path, wish.bytes)?)?;
     filler.folder("Garbage", u32::try_from(bytes / 32768).map_err(io::Error::other)?, Lie::Row)?;
     let made = filler.finish()?;
-    let folder = made.made.iter().find(|made| made.path == "Garbage").expect("just made");
-    let first = made.geometry.cluster_place(folder.clusters[0]);
+    let clusters = made.made.iter().find(|made| made.path == "Garbage").map(|made| made.clusters[0]);
+    let first = made.geometry.cluster_place(clusters.unwrap_or(2));
     let mut seed = Seed::new(9);
     let mut file = made.canvas;
     let mut piece = vec![0_u8; 1 << 20];
@@ -192,7 +192,7 @@ pub fn garbage_folder(path: &Path, bytes: u64) -> io::Result<()> {
             (set[0], set[1], set[6], set[7]) = (0x85, 2, 0, 0);
             (set[32], set[33], set[34], set[35], set[38], set[39]) = (0xC0, 3, 0, 12, 0, 0);
             set[48..52].fill(0);
-            set[52..56].copy_from_slice(&(5 + seed.number() as u32 % 30_000).to_le_bytes());
+            set[52..56].copy_from_slice(&(5 + u32::try_from(seed.below(30_000)).unwrap_or(0)).to_le_bytes());
             set[40..48].copy_from_slice(&(seed.below(1 << 22)).to_le_bytes());
             set[56..64].copy_from_slice(&(seed.below(1 << 22)).to_le_bytes());
             (set[64], set[65]) = (0xC1, 0);

@@ -27,9 +27,9 @@ fn mended(bytes: &[u8]) -> (BTreeMap<String, String>, Vec<String>) {
     let overlay = plan.replay(&medium).unwrap();
     let volume = family::recognise(&overlay, &Silent).unwrap().expect("a volume");
     let files = volume.files(&overlay, Wanted::default(), &Silent).unwrap();
-    let folders = files.iter().filter(|file| file.folder).map(|file| file.path.clone()).collect();
+    let folders = files.iter().filter(|file| file.folder).map(|file| file.path.to_string()).collect();
     let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
-    (whole.map(|file| (file.path.clone(), file.sha256(&overlay))).collect(), folders)
+    (whole.map(|file| (file.path.to_string(), file.sha256(&overlay))).collect(), folders)
 }
 
 fn all_at_their_paths<G>(name: &str, patient: &Patient<G>) {

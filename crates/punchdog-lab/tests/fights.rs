@@ -100,7 +100,9 @@ fn blows_to_boot_and_root_structures_are_decided_once() {
         let mut patient = patients[number].clone();
         let struck =
             some(&mut seed, &fats[number], &["boot sector", "FSInfo", "backup boot sector", "root folder"]);
-        struck.iter().for_each(|blow| sweep::strike_fat(&mut patient, *blow));
+        for blow in &struck {
+            sweep::strike_fat(&mut patient, *blow);
+        }
         let mut bytes = patient.bytes;
         if seed.below(3) == 0 {
             bytes.truncate(bytes.len() / 512 * 400);
@@ -127,7 +129,9 @@ fn blows_to_what_the_root_of_exfat_names_are_decided_once() {
         let parts =
             if round % 2 == 0 { &["root folder"][..] } else { &["root folder", "up-case table", "table"] };
         let struck = some(&mut seed, &all[number], parts);
-        struck.iter().for_each(|blow| sweep::strike_exfat(&mut patient, *blow));
+        for blow in &struck {
+            sweep::strike_exfat(&mut patient, *blow);
+        }
         // A whole entry unused, or noise, or the end of the folder.
         let entry = patient.root_entry(seed.below(12));
         match seed.below(5) {

@@ -244,7 +244,7 @@ fn whole_files(bytes: &[u8]) -> Vec<(String, String)> {
     let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
     let files = volume.files(&medium, Wanted::default(), &Silent).unwrap();
     let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
-    whole.map(|file| (file.path.clone(), file.sha256(&medium))).collect()
+    whole.map(|file| (file.path.to_string(), file.sha256(&medium))).collect()
 }
 
 fn survives(target: &Target) -> Result<(), String> {

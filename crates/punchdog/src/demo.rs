@@ -117,9 +117,10 @@ fn verify(args: &Args, dir: &Path, job: &[(&[&str], i32)], sound: &Patient) -> a
     let volume = family::recognise(&image, &Silent)?.context("the mended copy holds no volume")?;
     let files = volume.files(&image, Wanted::default(), &Silent)?;
     let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
-    let found: BTreeMap<&str, String> = whole.map(|file| (file.path.as_str(), file.sha256(&image))).collect();
+    let found: BTreeMap<String, String> =
+        whole.map(|file| (file.path.to_string(), file.sha256(&image))).collect();
     let made: Vec<_> = sound.live().filter(|made| !made.folder).collect();
-    let back = made.iter().filter(|made| found.get(made.path.as_str()) == Some(&made.sha256)).count();
+    let back = made.iter().filter(|made| found.get(&made.path) == Some(&made.sha256)).count();
     let fine = back == made.len() && found.len() == made.len();
     if args.json {
         json::print(&json!({

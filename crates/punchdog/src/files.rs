@@ -10,9 +10,11 @@ use crate::{
 use punchdog_core::{
     family::Wanted,
     inventory::{FileRecord, State},
-    medium::{Medium, Window},
+    medium::{Extent, Medium, Window},
     progress::Watch,
+    treepath::TreePath,
 };
+use serde::Serialize;
 use serde_json::{Value, json};
 
 pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
@@ -41,40 +43,61 @@ pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
     drop(screen);
     if args.json {
         let base = chosen.extent.offset;
-        let list: Vec<Value> = files
-            .iter()
-            .enumerate()
-            .map(|(number, file)| {
-                record(file, base, given.hash.then(|| json!(hashes.get(number).cloned().flatten())))
-            })
-            .collect();
-        json::print(&json!({
-            "schema": "punchdog.files/1",
-            "image": json::image(&given.target.image, image.len()),
-            "volume": { "kind": chosen.volume.kind().name(), "offset": base, "bytes": chosen.volume.bytes() },
-            "files": list,
-        }))?;
+        json::print(&Document {
+            schema: "punchdog.files/1",
+            image: json::image(&given.target.image, image.len()),
+            volume: json!({ "kind": chosen.volume.kind().name(), "offset": base, "bytes": chosen.volume.bytes() }),
+            files: json::Each(|| {
+                files.iter().enumerate().map(|(number, file)| {
+                    let hash = given.hash.then(|| json!(hashes.get(number).and_then(Option::as_deref)));
+                    Record::of(file, base, hash)
+                })
+            }),
+        })?;
         return Ok(Verdict::Fine);
     }
     text(&given.target.image, &chosen, &files, &hashes)?;
     Ok(Verdict::Fine)
 }
 
-/// A file for JSON; `hash` is left out where none was asked for.
-pub(crate) fn record(file: &FileRecord, base: u64, hash: Option<Value>) -> Value {
-    let mut value = json!({
-        "path": file.path,
-        "folder": file.folder,
-        "size": file.size,
-        "state": file.state.name(),
-        "modified": file.modified.map(|time| time.to_string()),
-        "extents": json::extents(&file.extents, base),
-        "note": file.note,
-    });
-    if let Some(hash) = hash {
-        value["sha256"] = hash;
+/// The document of `files`; its list is written file by file.
+#[derive(Serialize)]
+struct Document<F: Serialize> {
+    schema: &'static str,
+    image: Value,
+    volume: Value,
+    files: F,
+}
+
+/// A file for JSON.
+#[derive(Serialize)]
+pub(crate) struct Record<'f> {
+    path: &'f TreePath,
+    folder: bool,
+    size: u64,
+    state: &'static str,
+    modified: Option<String>,
+    extents: Vec<Extent>,
+    note: Option<&'f str>,
+    /// Left out where none was asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    sha256: Option<Value>,
+}
+
+impl<'f> Record<'f> {
+    /// `file`, on the volume that begins at `base`.
+    pub(crate) fn of(file: &'f FileRecord, base: u64, sha256: Option<Value>) -> Self {
+        Self {
+            path: &file.path,
+            folder: file.folder,
+            size: file.size,
+            state: file.state.name(),
+            modified: file.modified.map(|time| time.to_string()),
+            extents: file.extents.iter().map(|extent| extent.moved(base)).collect(),
+            note: file.note.as_deref(),
+            sha256,
+        }
     }
-    value
 }
 
 /// The style and the mark of a state.

@@ -79,6 +79,20 @@ impl Formatter for Escaping {
     }
 }
 
+/// A list whose items are made one by one as they are written.
+pub(crate) struct Each<F>(pub(crate) F);
+
+impl<F, I> Serialize for Each<F>
+where
+    F: Fn() -> I,
+    I: Iterator,
+    I::Item: Serialize,
+{
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_seq((self.0)())
+    }
+}
+
 /// The image: path and bytes.
 pub(crate) fn image(path: &Path, bytes: u64) -> Value {
     json!({ "path": path.display().to_string(), "bytes": bytes })

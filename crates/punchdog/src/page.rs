@@ -81,6 +81,10 @@ pub(crate) fn style(weight: Weight) -> Style {
     }
 }
 
+/// Bytes of a page that are held before they are printed.
+const HELD: usize = 1 << 20;
+/// Bytes of a path from which on it is not broken into lines.
+const UNBROKEN: usize = 4096;
 /// Columns that text beside something needs.
 const ROOM: usize = 26;
 
@@ -157,11 +161,18 @@ impl Page {
     pub(crate) fn file(&mut self, state: &str, style: Style, about: &str, path: &str) {
         let at = 11 + columns(about) + 2;
         let left = format!("  {style}{state:<8}{style:#} {about}");
-        if self.narrow(at) {
+        if path.len() > UNBROKEN {
+            let _ = writeln!(self.text, "{left}  {}", clean(path));
+        } else if self.narrow(at) {
             let _ = writeln!(self.text, "{}", left.trim_end());
             self.under(at, path);
         } else {
             let _ = writeln!(self.text, "{left}  {}", wrap(&clean(path), self.width, at));
+        }
+        // A long list is not held: what has come together is printed. Whoever read enough of it makes
+        // the rest of it fail, which `print` says.
+        if self.text.len() > HELD && self.put().is_ok() {
+            self.text.clear();
         }
     }
     /// The next commands, with why.
@@ -185,13 +196,16 @@ impl Page {
     }
     /// Prints the page on standard output.
     pub(crate) fn print(&self) -> anyhow::Result<()> {
-        use std::io::Write as _;
-        let mut out = anstream::stdout().lock();
-        match out.write_all(self.text.as_bytes()).and_then(|()| out.flush()) {
+        match self.put() {
             // Whoever read us has seen enough.
             Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
             other => Ok(other?),
         }
+    }
+    fn put(&self) -> std::io::Result<()> {
+        use std::io::Write as _;
+        let mut out = anstream::stdout().lock();
+        out.write_all(self.text.as_bytes()).and_then(|()| out.flush())
     }
 }
 

@@ -67,6 +67,16 @@ fn subject(image: &FileImage, given: &Given, screen: &Screen) -> anyhow::Result<
         if seen.volumes.is_empty() && seen.table == partition::scout::Table::None {
             return Err(choose::nothing(path, image, &seen));
         }
+        if let Some(bare) = seen.volumes.iter().find(|place| place.way == partition::Way::Bare) {
+            return Err(Trouble::with(
+                format!(
+                    "{} is a bare {} volume: it begins at byte 0, where a partition table would be, and needs none",
+                    path.display(),
+                    bare.what.title()
+                ),
+                format!("punchdog plan {} mends the volume", page::word(path)),
+            ));
+        }
         return Ok((
             Subject::Table,
             format!("{} · partition table", page::clean(&path.display().to_string())),
@@ -176,7 +186,9 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
             one_step(&mut page, &format!("{:>2}  ", number + 1), &[step]);
         }
     } else {
-        kinds(&plan.steps).iter().for_each(|steps| one_step(&mut page, "", steps));
+        for steps in kinds(&plan.steps) {
+            one_step(&mut page, "", &steps);
+        }
     }
     if plan.volume.is_some() {
         page.gap();
@@ -239,8 +251,7 @@ fn choices(page: &mut Page, choices: &[Choice]) {
     }
 }
 
-/// Steps of one kind together: what rests on judgement first, then what was computed, then what a second
-/// copy has.
+/// Steps of one kind together, what rests on judgement first.
 fn kinds(steps: &[PlannedStep]) -> Vec<Vec<&PlannedStep>> {
     let mut kinds: Vec<Vec<&PlannedStep>> = Vec::new();
     let mut known: HashMap<(&str, Provenance), usize> = HashMap::new();
@@ -251,7 +262,7 @@ fn kinds(steps: &[PlannedStep]) -> Vec<Vec<&PlannedStep>> {
         });
         kinds[at].push(step);
     }
-    kinds.sort_by_key(|steps| std::cmp::Reverse(steps.first().map(|step| step.provenance)));
+    kinds.sort_by_key(|steps| steps.first().map(|step| step.provenance != Provenance::Judged));
     kinds
 }
 
@@ -284,13 +295,15 @@ fn one_step(page: &mut Page, number: &str, steps: &[&PlannedStep]) {
         }
     }
     let changes = || steps.iter().flat_map(|step| &step.changes);
-    let bytes: u64 = changes().map(|change| change.length).sum();
+    let (bytes, places) = steps
+        .iter()
+        .fold((0, 0), |(bytes, places), step| (bytes + step.written.bytes, places + step.written.places));
     let first = changes().next().map_or(0, |change| change.offset);
-    let places = match changes().count() {
+    let places = match places {
         1 => format!("at byte {first}"),
         many => format!("in {many} places, the first at byte {first}"),
     };
-    page.under_faint(16, &format!("writes {} {places}", page::size(bytes)));
+    page.under_faint(16, &format!("changes {} {places}", page::size(bytes)));
 }
 
 /// What becomes of the files, and what is left.

@@ -242,7 +242,7 @@ fn read_alike(bytes: &[u8], files: &BTreeMap<String, String>) -> Result<(), Stri
     let listed = volume.files(&medium, Wanted::default(), &Silent).map_err(|e| e.to_string())?;
     let whole = listed.iter().filter(|file| !file.folder && file.state == State::Intact);
     let ours: BTreeMap<String, String> =
-        whole.map(|file| (file.path.clone(), file.sha256(&medium))).collect();
+        whole.map(|file| (file.path.to_string(), file.sha256(&medium))).collect();
     if &ours == files && files.len() > 250 {
         Ok(())
     } else {

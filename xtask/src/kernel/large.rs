@@ -158,7 +158,7 @@ fn read_alike(path: &Path, kernel: &BTreeMap<String, String>) -> anyhow::Result<
     let listed = volume.files(&image, Wanted::default(), &Silent)?;
     for file in listed.iter().filter(|file| !file.folder && file.state == State::Intact) {
         if file.size < LARGE {
-            ours.insert(file.path.clone(), file.sha256(&image));
+            ours.insert(file.path.to_string(), file.sha256(&image));
             continue;
         }
         for at in PIECES {

@@ -67,7 +67,7 @@ fn of_struck(name: String, driver: &'static str, bytes: Vec<u8>) -> Case {
     let listed = volume.and_then(|volume| volume.files(&medium, Wanted::default(), &Silent).ok());
     let listed = listed.unwrap_or_default();
     let whole = listed.iter().filter(|file| !file.folder && file.state == State::Intact);
-    let files = whole.map(|file| (file.path.clone(), file.sha256(&medium))).collect();
+    let files = whole.map(|file| (file.path.to_string(), file.sha256(&medium))).collect();
     let trouble = linux(&bytes).is_none().then(|| "not recognised".to_owned());
     let forecast = linux(&bytes).unwrap_or_else(|| {
         punchdog_core::forecast::HostForecast::mounts("linux", punchdog_core::forecast::Basis::Driver)

@@ -34,6 +34,7 @@ use crate::{
     medium::{Extent, Medium, MediumError, Stage},
     progress::Watch,
     step::{Choices, Steps},
+    treepath::TreePath,
 };
 use boot::Boot;
 use geometry::Believed;
@@ -96,11 +97,12 @@ impl Volume for ExfatVolume {
     ) -> Result<Vec<FileRecord>, MediumError> {
         let (mut survey, _) = self.read(medium, watch)?;
         let mut files = Vec::new();
+        let paths = survey.tree.paths();
         for number in 1..survey.tree.nodes.len().narrow() {
             let extents = survey.extents(medium, number);
             if let Some(node) = survey.tree.node(number) {
                 files.push(FileRecord {
-                    path: survey.tree.path(number),
+                    path: paths.get(number.size()).cloned().unwrap_or_else(|| TreePath::in_root("")),
                     folder: node.folder,
                     size: if node.folder { 0 } else { node.stream.length },
                     state: state(node),
@@ -116,7 +118,7 @@ impl Volume for ExfatVolume {
         }
         files.extend(lost(&mut survey, medium));
         if wanted.deleted {
-            files.extend(deleted(&survey));
+            files.extend(deleted(&survey, &paths));
         }
         files.sort_by(|a, b| a.path.cmp(&b.path));
         Ok(files)
@@ -136,7 +138,7 @@ impl Volume for ExfatVolume {
         &self,
         stage: &mut Stage<'_, '_>,
         choices: &mut Choices,
-        steps: &mut Steps,
+        steps: &mut Steps<'_>,
         watch: &dyn Watch,
     ) -> Result<(), MediumError> {
         mend::round(self, stage, choices, steps, watch)
@@ -202,21 +204,21 @@ fn tally(survey: &Survey) -> Tally {
 
 fn lost(survey: &mut Survey, medium: &dyn Medium) -> Vec<FileRecord> {
     let mut files = Vec::new();
+    let adrift = TreePath::in_root(ADRIFT);
     for lost in std::mem::take(&mut survey.tree.lost).into_iter().filter(|lost| !lost.blank) {
         let runs = survey.runs(medium, lost.first, lost.length, !lost.chained);
         let extents = survey::extents_of(&survey.geometry, &runs);
-        let path = format!("{ADRIFT}/{}", mend::lost_name(lost.first, lost.extension.as_deref()));
+        let path = adrift.child(&mend::lost_name(lost.first, lost.extension.as_deref()));
         let size = lost.length.wide().times(survey.geometry.cluster_bytes());
         files.push(FileRecord::adrift(path, size, extents));
     }
     files
 }
 
-fn deleted(survey: &Survey) -> Vec<FileRecord> {
+fn deleted(survey: &Survey, paths: &[TreePath]) -> Vec<FileRecord> {
     let geometry = survey.geometry;
     let mut files = Vec::new();
     for (folder, place, item) in &survey.tree.deleted {
-        let above = survey.tree.path(*folder);
         let (first, size) = (item.stream.first, item.stream.length);
         let extents = if geometry.has(first) && size > 0 {
             // No further than the volume goes, whatever the length says.
@@ -225,11 +227,11 @@ fn deleted(survey: &Survey) -> Vec<FileRecord> {
         } else {
             Vec::new()
         };
-        let folder = item.attributes() & layout::DIRECTORY != 0;
+        let is_folder = item.attributes() & layout::DIRECTORY != 0;
         files.push(FileRecord {
-            path: if above.is_empty() { item.name.clone() } else { format!("{above}/{}", item.name) },
-            folder,
-            size: if folder { 0 } else { size },
+            path: survey.tree.path_in(paths, *folder, &item.name),
+            folder: is_folder,
+            size: if is_folder { 0 } else { size },
             state: State::Deleted,
             modified: None,
             extents,

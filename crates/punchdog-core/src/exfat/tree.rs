@@ -1,7 +1,11 @@
 //! Folders and files as they can be reached, and what cannot be reached any more.
 
 use super::{geometry::Geometry, layout::Stream, sets::Flaws};
-use crate::{arith::Sat, chain::End};
+use crate::{
+    arith::Sat,
+    chain::End,
+    treepath::{TreePath, sentence},
+};
 use jiff::civil::DateTime;
 use std::collections::BTreeMap;
 
@@ -143,7 +147,7 @@ impl Tree {
     pub fn node(&self, number: u32) -> Option<&Node> {
         self.nodes.get(number.size())
     }
-    /// Its path.
+    /// Its path, for sentences: a long one is shortened.
     pub fn path(&self, number: u32) -> String {
         let mut parts: Vec<&str> = Vec::new();
         let mut at = number;
@@ -153,7 +157,28 @@ impl Tree {
             at = if node.parent < at { node.parent } else { 0 };
         }
         parts.reverse();
-        parts.join("/")
+        sentence(&parts)
+    }
+    /// The whole paths of all files and folders, by number; the root's is of no use.
+    pub fn paths(&self) -> Vec<TreePath> {
+        let mut paths: Vec<TreePath> = Vec::with_capacity(self.nodes.len());
+        for (number, node) in self.nodes.iter().enumerate() {
+            // A folder lies in one that was found before it.
+            let above = Some(node.parent.size()).filter(|parent| *parent != 0 && *parent < number);
+            let path = match above.and_then(|above| paths.get(above)) {
+                Some(above) => above.child(&node.name),
+                None => TreePath::in_root(&node.name),
+            };
+            paths.push(path);
+        }
+        paths
+    }
+    /// The whole path of something of this name in folder `number`.
+    pub fn path_in(&self, paths: &[TreePath], number: u32, name: &str) -> TreePath {
+        match paths.get(number.size()).filter(|_| number != 0) {
+            Some(above) => above.child(name),
+            None => TreePath::in_root(name),
+        }
     }
     /// "the root folder", or "folder" and its path.
     pub fn folder_title(&self, number: u32) -> String {

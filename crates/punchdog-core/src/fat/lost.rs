@@ -74,7 +74,7 @@ impl Surveyor<'_> {
         let mut used = ClusterSet::with_capacity(end.plus(1).size());
         let mut pointed = ClusterSet::with_capacity(end.plus(1).size());
         let mut next = 2;
-        while next <= end {
+        while next <= end && !self.watch.stop() {
             let cluster = self.links.blank_until(self.medium, next);
             next = cluster.plus(1);
             if cluster > end || self.claimed.contains(cluster.size()) {

@@ -35,6 +35,7 @@ use crate::{
     medium::{Extent, Medium, MediumError, Stage},
     progress::Watch,
     step::{Choices, Steps},
+    treepath::TreePath,
 };
 use boot::Boot;
 use folder::Flaws;
@@ -107,11 +108,12 @@ impl Volume for FatVolume {
     ) -> Result<Vec<FileRecord>, MediumError> {
         let mut survey = survey::survey(medium, &self.believed.geometry, watch)?;
         let mut files = Vec::new();
+        let paths = survey.tree.paths();
         for number in 1..survey.tree.nodes.len().narrow() {
             let extents = survey.extents(medium, number);
             if let Some(node) = survey.tree.node(number) {
                 files.push(FileRecord {
-                    path: survey.tree.path(number),
+                    path: paths.get(number.size()).cloned().unwrap_or_else(|| TreePath::in_root("")),
                     folder: node.folder,
                     size: node.size(),
                     state: state(node),
@@ -126,17 +128,18 @@ impl Volume for FatVolume {
             }
         }
         let geometry = survey.geometry;
+        let adrift = TreePath::in_root(ADRIFT);
         for lost in std::mem::take(&mut survey.tree.lost) {
             let runs = survey::runs(medium, &mut survey.links, lost.head, lost.length);
             let each = geometry.cluster_bytes().wide();
             let extents = runs
                 .into_iter()
                 .map(|(first, count)| Extent::new(geometry.cluster_offset(first), count.wide().times(each)));
-            let path = format!("{ADRIFT}/{}", mend::lost_name(lost.head, lost.extension.as_deref()));
+            let path = adrift.child(&mend::lost_name(lost.head, lost.extension.as_deref()));
             files.push(FileRecord::adrift(path, lost.length.wide().times(each), extents.collect()));
         }
         if wanted.deleted {
-            files.extend(deleted(&survey));
+            files.extend(deleted(&survey, &paths));
         }
         files.sort_by(|a, b| a.path.cmp(&b.path));
         Ok(files)
@@ -156,7 +159,7 @@ impl Volume for FatVolume {
         &self,
         stage: &mut Stage<'_, '_>,
         choices: &mut Choices,
-        steps: &mut Steps,
+        steps: &mut Steps<'_>,
         watch: &dyn Watch,
     ) -> Result<(), MediumError> {
         mend::round(self, stage, choices, steps, watch)
@@ -212,7 +215,7 @@ fn tally(survey: &Survey) -> Tally {
     Tally::of(nodes, survey.tree.lost.len())
 }
 
-fn deleted(survey: &Survey) -> Vec<FileRecord> {
+fn deleted(survey: &Survey, paths: &[TreePath]) -> Vec<FileRecord> {
     let geometry = survey.geometry;
     let mut files = Vec::new();
     for (folder, place, item) in &survey.tree.deleted {
@@ -227,8 +230,7 @@ fn deleted(survey: &Survey) -> Vec<FileRecord> {
         } else {
             Vec::new()
         };
-        let above = survey.tree.path(*folder);
-        let path = if above.is_empty() { item.name.clone() } else { format!("{above}/{}", item.name) };
+        let path = survey.tree.path_in(paths, *folder, &item.name);
         files.push(FileRecord {
             path,
             folder: item.entry.is_folder(),

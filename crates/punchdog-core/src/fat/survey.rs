@@ -106,7 +106,7 @@ pub(super) struct Surveyor<'m> {
     /// Clusters that read as parts of folders and are in no chain; found when first asked for.
     pub(super) unlisted: Option<std::rc::Rc<[u32]>>,
     label: Option<(names::Short, u64)>,
-    watch: &'m dyn Watch,
+    pub(super) watch: &'m dyn Watch,
 }
 
 /// Reads the volume through.
@@ -135,7 +135,9 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         watch,
     };
     surveyor.run()?;
-    Ok(surveyor.finish())
+    let survey = surveyor.finish();
+    // What was cut short is no survey.
+    if watch.stop() { Err(MediumError::Stopped) } else { Ok(survey) }
 }
 
 impl Surveyor<'_> {
@@ -166,6 +168,9 @@ impl Surveyor<'_> {
         self.resolve_files();
         self.accept_files_behind();
         self.mark_crossed();
+        if self.watch.stop() {
+            return Err(MediumError::Stopped);
+        }
         Ok(())
     }
 

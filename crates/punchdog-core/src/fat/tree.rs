@@ -7,6 +7,7 @@ use super::{
 };
 use crate::arith::Sat;
 use crate::chain::End;
+use crate::treepath::{TreePath, sentence};
 
 /// How a file or folder was reached.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -133,7 +134,7 @@ impl Tree {
     pub fn node(&self, number: u32) -> Option<&Node> {
         self.nodes.get(number.size())
     }
-    /// The path of a node: `/` between names, none in front; the root is empty.
+    /// The path of a node, for sentences: a long one is shortened; the root is empty.
     pub fn path(&self, number: u32) -> String {
         let mut names: Vec<&str> = Vec::new();
         let mut at = number;
@@ -144,7 +145,28 @@ impl Tree {
             at = node.parent;
         }
         names.reverse();
-        names.join("/")
+        sentence(&names)
+    }
+    /// The whole paths of all files and folders, by number; the root's is of no use.
+    pub fn paths(&self) -> Vec<TreePath> {
+        let mut paths: Vec<TreePath> = Vec::with_capacity(self.nodes.len());
+        for (number, node) in self.nodes.iter().enumerate() {
+            // A folder lies in one that was found before it.
+            let above = Some(node.parent.size()).filter(|parent| *parent != 0 && *parent < number);
+            let path = match above.and_then(|above| paths.get(above)) {
+                Some(above) => above.child(&node.name),
+                None => TreePath::in_root(&node.name),
+            };
+            paths.push(path);
+        }
+        paths
+    }
+    /// The whole path of something of this name in folder `number`.
+    pub fn path_in(&self, paths: &[TreePath], number: u32, name: &str) -> TreePath {
+        match paths.get(number.size()).filter(|_| number != 0) {
+            Some(above) => above.child(name),
+            None => TreePath::in_root(name),
+        }
     }
     /// The path of a folder for a sentence: the root is "the root folder".
     pub fn folder_title(&self, number: u32) -> String {

@@ -17,7 +17,7 @@ use crate::{
 use zerocopy::{FromZeros, IntoBytes};
 
 /// One round: the first thing that has to be written.
-pub fn round(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps) -> Result<(), MediumError> {
+pub fn round(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) -> Result<(), MediumError> {
     match seen.table {
         Table::Gpt(primary, backup) => {
             copies(stage, primary, backup, steps)?;
@@ -29,7 +29,7 @@ pub fn round(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps) -> R
 }
 
 /// A new MBR for the first four volumes that were found.
-fn fresh(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps) -> Result<(), MediumError> {
+fn fresh(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) -> Result<(), MediumError> {
     let lost: Vec<&Place> = seen.volumes.iter().filter(|place| place.way == Way::Lost).take(4).collect();
     if lost.is_empty() {
         return Ok(());
@@ -61,7 +61,7 @@ fn entry_for(place: &Place) -> MbrEntry {
 }
 
 /// Entries that are missing, or wrong in place, length or type.
-fn entries(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps) -> Result<(), MediumError> {
+fn entries(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) -> Result<(), MediumError> {
     let Some(standing) = mbr::entries(stage, 0) else { return Ok(()) };
     let listed = mbr::listed(stage, &standing);
     for place in &seen.volumes {
@@ -113,7 +113,7 @@ fn relist(
     place: &Place,
     seen: &Scouting,
     standing: &[MbrEntry; 4],
-    steps: &mut Steps,
+    steps: &mut Steps<'_>,
 ) -> Result<(), MediumError> {
     let filled = |entry: &MbrEntry| {
         let offset = u64::from(entry.start.get()).times(SECTOR);
@@ -136,7 +136,7 @@ fn copies(
     stage: &mut Stage<'_, '_>,
     primary: bool,
     backup: bool,
-    steps: &mut Steps,
+    steps: &mut Steps<'_>,
 ) -> Result<(), MediumError> {
     let (first, last) = gpt::copies(stage);
     let (source, class, name) = match (primary, backup) {
@@ -188,7 +188,7 @@ fn copies(
 }
 
 /// The protective MBR (UEFI 2.10, 5.2.3): one entry of type EE over the whole disk.
-fn protection(stage: &mut Stage<'_, '_>, steps: &mut Steps) -> Result<(), MediumError> {
+fn protection(stage: &mut Stage<'_, '_>, steps: &mut Steps<'_>) -> Result<(), MediumError> {
     let medium: &dyn Medium = stage;
     let sectors = medium.len().per(SECTOR).minus(1).narrow();
     let there = mbr::entries(stage, 0).is_some_and(|entries| entries.iter().any(|entry| entry.kind == 0xEE));

@@ -481,6 +481,11 @@ fn without_table(
     {
         found.extend(search::around_table(medium, volume.believed().geometry.table_offset(0), watch)?);
     }
+    // A volume that begins at byte 0 is a bare one, and needs no table.
+    if let Some(first) = found.iter().find(|place| place.extent.offset == 0) {
+        out.volumes.push(Place { extent: whole, way: Way::Bare, ..first.clone() });
+        return Ok(());
+    }
     if found.is_empty() {
         out.entropy = Some(strangers::entropy(medium));
         return Ok(());

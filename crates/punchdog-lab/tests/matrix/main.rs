@@ -34,7 +34,7 @@ fn contents(bytes: &[u8]) -> BTreeMap<String, String> {
     let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
     let files = volume.files(&medium, Wanted::default(), &Silent).unwrap();
     let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
-    whole.map(|file| (file.path.clone(), file.sha256(&medium))).collect()
+    whole.map(|file| (file.path.to_string(), file.sha256(&medium))).collect()
 }
 
 /// What went wrong, or nothing.

@@ -1,6 +1,7 @@
 //! The manifest: what was copied out, from where, with which hash.
 
 use crate::{choose::Chosen, trouble::Trouble};
+use punchdog_core::treepath::TreePath;
 use serde::{Deserialize, Serialize};
 use std::{io::Write, path::Path};
 
@@ -12,7 +13,7 @@ const SCHEMA: &str = "punchdog.salvage/2";
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct Saved {
     /// Its path in the volume.
-    pub(crate) path: String,
+    pub(crate) path: TreePath,
     /// Where it was put: path below the folder.
     pub(crate) to: String,
     /// Bytes its entry gives.
@@ -37,7 +38,7 @@ pub(crate) struct Saved {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct Failed {
     /// Its path in the volume.
-    pub(crate) path: String,
+    pub(crate) path: TreePath,
     /// Why not.
     pub(crate) why: String,
 }

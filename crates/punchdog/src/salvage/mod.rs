@@ -21,10 +21,11 @@ use punchdog_core::{
     inventory::{FileRecord, State},
     medium::{Medium, Window},
     progress::Watch,
+    treepath::TreePath,
 };
-use serde_json::json;
+use serde::Serialize;
 use std::{
-    collections::{HashMap, VecDeque},
+    collections::{BTreeMap, VecDeque},
     path::Path,
     time::{Duration, Instant},
 };
@@ -84,8 +85,9 @@ fn is_wanted(file: &FileRecord, given: &Salvage, globs: &GlobSet, medium: &dyn M
     if file.folder {
         return given.matching.is_empty() && given.kind.is_empty() && given.state.is_empty();
     }
-    let name = file.path.rsplit('/').next().unwrap_or(&file.path);
-    let matches = given.matching.is_empty() || globs.is_match(&file.path) || globs.is_match(name);
+    let matches = given.matching.is_empty()
+        || globs.is_match(file.path.name())
+        || globs.is_match(file.path.to_string());
     let state = match file.state {
         State::Intact => StateOfFile::Intact,
         State::Damaged => StateOfFile::Damaged,
@@ -102,7 +104,7 @@ fn kind_of(file: &FileRecord, medium: &dyn Medium) -> KindOfFile {
     let length =
         first.map_or(0, |extent| usize::try_from(extent.length).unwrap_or(usize::MAX).min(content::ENOUGH));
     let start = first.map_or_else(Vec::new, |extent| medium.lenient(extent.offset, length).bytes);
-    match content::group(&file.path, &start) {
+    match content::group(file.path.name(), &start) {
         Group::Pictures => KindOfFile::Pictures,
         Group::Sound => KindOfFile::Sound,
         Group::Video => KindOfFile::Video,
@@ -126,9 +128,9 @@ fn copy_all(
     let before = std::mem::take(&mut manifest.files);
     manifest.failed.clear();
     // Several files can have one path, on a damaged volume.
-    let mut earlier: HashMap<(&str, u64), VecDeque<&Saved>> = HashMap::new();
+    let mut earlier: BTreeMap<(&TreePath, u64), VecDeque<&Saved>> = BTreeMap::new();
     for saved in &before {
-        earlier.entry((saved.path.as_str(), saved.size)).or_default().push_back(saved);
+        earlier.entry((&saved.path, saved.size)).or_default().push_back(saved);
     }
     let mut saved_at = Instant::now();
     for file in wanted {
@@ -136,16 +138,17 @@ fn copy_all(
         if screen.stop() {
             return Ok(true);
         }
+        let path = file.path.to_string();
         if file.folder {
-            let relative = names.folder(&file.path);
+            let relative = names.folder(&path);
             if let Err(error) = place::make_folders(to, &relative) {
                 give_up(manifest, file, &error.into())?;
             }
             continue;
         }
-        let known = earlier.get_mut(&(file.path.as_str(), file.size)).and_then(VecDeque::pop_front);
+        let known = earlier.get_mut(&(&file.path, file.size)).and_then(VecDeque::pop_front);
         if let Some(saved) = known.filter(|saved| place::is_there(to, saved)) {
-            names.keep(&file.path, &saved.to);
+            names.keep(&path, &saved.to);
             manifest.files.push(saved.clone());
         } else {
             match place::save(to, names, file, medium, screen) {
@@ -185,6 +188,15 @@ fn give_up(manifest: &mut Manifest, file: &FileRecord, error: &anyhow::Error) ->
     ))
 }
 
+/// The document of `salvage --list`.
+#[derive(Serialize)]
+struct List<F: Serialize> {
+    schema: &'static str,
+    image: serde_json::Value,
+    bytes: u64,
+    files: F,
+}
+
 fn list(
     args: &Args,
     given: &Salvage,
@@ -196,12 +208,12 @@ fn list(
     let files: Vec<&FileRecord> = wanted.iter().filter(|file| !file.folder).collect();
     let bytes = files.iter().map(|file| file.held()).fold(0, u64::saturating_add);
     if args.json {
-        json::print(&json!({
-            "schema": "punchdog.salvage-list/1",
-            "image": json::image(&given.target.image, image),
-            "bytes": bytes,
-            "files": files.iter().map(|file| crate::files::record(file, base, None)).collect::<Vec<_>>(),
-        }))?;
+        json::print(&List {
+            schema: "punchdog.salvage-list/1",
+            image: json::image(&given.target.image, image),
+            bytes,
+            files: json::Each(|| files.iter().map(|file| crate::files::Record::of(file, base, None))),
+        })?;
         return Ok(Verdict::Fine);
     }
     let mut page = Page::new();
@@ -213,7 +225,7 @@ fn list(
     page.gap();
     for file in &files {
         let about = format!("{:>11}", page::size(file.size));
-        page.file(file.state.name(), anstyle::Style::new(), &about, &file.path);
+        page.file(file.state.name(), anstyle::Style::new(), &about, &file.path.to_string());
     }
     page.next(&[(
         format!("punchdog salvage {}{again} --to SOMEWHERE-ELSE", page::word(&given.target.image)),

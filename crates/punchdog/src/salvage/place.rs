@@ -196,6 +196,7 @@ pub(super) fn save(
     medium: &dyn Medium,
     screen: &Screen,
 ) -> anyhow::Result<Option<Saved>> {
+    let path = file.path.to_string();
     let mut part = crate::workplace::unfinished(to)?;
     let mut hash = Sha256::new();
     let (mut at, mut missing) = (0_u64, file.size.saturating_sub(file.held()));
@@ -235,7 +236,7 @@ pub(super) fn save(
         part.as_file().set_times(FileTimes::new().set_modified(time))?;
     }
     // After a run that was killed, the same file may be there without being in the manifest.
-    let mut saved_as = names.file(&file.path, |place| hash_of(place).is_ok_and(|there| there == sha256));
+    let mut saved_as = names.file(&path, |place| hash_of(place).is_ok_and(|there| there == sha256));
     crate::workplace::readable(part.as_file())?;
     let mut note = file.note.clone();
     if let Err((error, part)) = put(to, &saved_as, part) {
@@ -243,7 +244,7 @@ pub(super) fn save(
         if error.kind() != io::ErrorKind::InvalidFilename {
             return Err(error.into());
         }
-        saved_as = names.short(&file.path);
+        saved_as = names.short(&path);
         put(to, &saved_as, part).map_err(|(error, _)| error)?;
         note.get_or_insert_with(|| "its own path is too long for the target".to_owned());
     }

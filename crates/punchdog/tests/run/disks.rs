@@ -1,6 +1,6 @@
 //! Disk images: partition tables, lost volumes, a choice of volumes.
 
-use super::{json, patient, run};
+use super::{folder_with, json, patient, run};
 use punchdog_core::{family::Kind, partition::layout::MbrEntry};
 use std::{fs, path::Path};
 use zerocopy::{FromZeros, IntoBytes};
@@ -226,4 +226,63 @@ fn a_lost_volume_of_which_only_tables_and_folders_are_left_is_found() {
     json(at, &["apply", "t.json", "--image", "one.img", "--copy", "two.img"], 0);
     assert_eq!(json(at, &["check", "two.img"], 0)["sound"], true);
     assert_eq!(volumes(&json(at, &["scout", "two.img"], 0))[0].2, "listed");
+}
+
+/// A place inside a whole volume is no volume, unless it is said to be one.
+#[test]
+fn a_place_inside_a_whole_volume_is_refused() {
+    let inner = patient(Kind::Fat16).bytes;
+    let mut bare = patient(Kind::Fat32);
+    // Another volume's bytes as the content of a file, as an image of a card is kept on a card.
+    let cluster = bare.find("ledges.csv").clusters[0];
+    let inside = bare.geometry.cluster_offset(cluster);
+    bare.write(inside, &inner[..512]);
+    let mut disk = vec![0_u8; (1 << 20) + inner.len()];
+    disk[1 << 20..].copy_from_slice(&inner);
+    disk[450] = 0x0E;
+    disk[454..458].copy_from_slice(&2048_u32.to_le_bytes());
+    disk[458..462].copy_from_slice(&u32::try_from(inner.len() / 512).unwrap().to_le_bytes());
+    disk[510..512].copy_from_slice(&[0x55, 0xAA]);
+    for (bytes, places) in [
+        (&bare.bytes, vec![512, 4096, inside]),
+        (&disk, vec![0, 512, 63 * 512, (1 << 20) - 512, (1 << 20) + 512, (1 << 20) + 4096]),
+    ] {
+        let folder = folder_with("card.img", bytes);
+        let at = folder.path();
+        for place in places {
+            let place = place.to_string();
+            for command in ["check", "explain", "files", "plan"] {
+                let done = run(at, &[command, "card.img", "--at", &place]);
+                assert_eq!(done.status, 2, "{command} at {place}: {}", done.out);
+                assert!(done.err.contains("Next"), "{}", done.err);
+            }
+        }
+    }
+    let folder = folder_with("card.img", &disk);
+    let at = folder.path();
+    assert_eq!(run(at, &["check", "card.img", "--at", "1048576"]).status, 0, "where it begins it is taken");
+    let forced = run(at, &["check", "card.img", "--at", "1048064", "--inside"]);
+    assert!(forced.status == 2 || forced.out.contains("--inside"), "{}{}", forced.out, forced.err);
+}
+
+/// A bare volume without its boot sector is no volume in no partition entry.
+#[test]
+fn a_bare_volume_needs_no_table() {
+    for kind in [Kind::Fat12, Kind::Fat16, Kind::Fat32] {
+        let mut patient = patient(kind);
+        patient.fill(0, 512, 0);
+        let folder = folder_with("card.img", &patient.bytes);
+        let at = folder.path();
+        let seen = json(at, &["scout", "card.img"], 1);
+        assert_eq!(seen["volumes"][0]["found"], "bare", "{kind:?}: {seen}");
+        assert!(seen["findings"].as_array().unwrap().is_empty(), "{kind:?}: {seen}");
+        let checked = json(at, &["check", "card.img"], 1);
+        assert!(checked["findings"].as_array().unwrap().is_empty(), "{kind:?}: {checked}");
+        let text = run(at, &["check", "card.img"]);
+        assert!(!text.out.contains("--table"), "{}", text.out);
+        let refused = json(at, &["plan", "card.img", "--table", "--out", "table.json"], 2);
+        assert!(refused["error"].as_str().unwrap().contains("begins at byte 0"), "{refused}");
+        assert!(!at.join("table.json").exists());
+        assert_eq!(json(at, &["plan", "card.img"], 0)["outcome"]["after"]["sound"], true);
+    }
 }

@@ -391,10 +391,10 @@ fn boot_regions_that_are_gone() {
                             their entries say
                             or: boot code, serial number and OEM parameters are lost; usual values stand there
                             instead
-                            writes 971 bytes in 12 places, the first at byte 0
+                            changes 945 bytes in 12 places, the first at byte 0
               exact         write the backup boot region at byte 6144 as a copy of the main one
                             backup-from-main: the main boot region, as it stands after the steps before
-                            writes 971 bytes in 12 places, the first at byte 6144
+                            changes 945 bytes in 12 places, the first at byte 6144
 
                  36 back    out of reach or damaged before, whole afterwards
                             Logs/2026/EMPTY.CSV
@@ -513,10 +513,10 @@ fn cases_that_all_look_raw_are_told_apart() {
               derived       let the bitmap entry name cluster 2 and 76 bytes
                             bitmap-entry: where the bitmap stands, which has itself and the root folder in use;
                             one bit a cluster
-                            writes 32 bytes at byte 22528
+                            changes 32 bytes at byte 22528
               derived       let the up-case entry name cluster 3, 5836 bytes and the checksum 0xe619d30d
                             upcase-entry: where the table stands, which is the recommended one
-                            writes 32 bytes at byte 22560
+                            changes 32 bytes at byte 22560
 
                  36 back    out of reach or damaged before, whole afterwards
                             Logs/2026/EMPTY.CSV
@@ -602,17 +602,17 @@ fn chains_sets_and_the_bitmap() {
                             chain-rebuilt: chains in use that nothing claimed and that fit the missing length,
                             else the clusters that follow, are in use and belong to nothing else
                             or: leave the files cut where the table breaks off
-                            writes 1 byte at byte 12460
+                            changes 1 byte at byte 12460
+              exact         README.TXT: put right the number of entries in its entry set
+                            set-rewritten: with it, the set has the checksum that stands in it
+                            changes 1 byte at byte 22625
               derived       Logs/station.log: set NoFatChain
                             stream-flags: the clusters that follow are in use and nobody else's, and the table
                             has no chain
-                            writes 2 bytes in 2 places, the first at byte 24674
+                            changes 2 bytes in 2 places, the first at byte 24674
               derived       set the bitmap as the clusters are used, in 6 clusters
                             bitmap-bits: every cluster that a file, a folder or the volume's own tables claim
-                            writes 1 byte at byte 15363
-              exact         README.TXT: put right the number of entries in its entry set
-                            set-rewritten: with it, the set has the checksum that stands in it
-                            writes 1 byte at byte 22625
+                            changes 1 byte at byte 15363
 
                  34 intact  as they were
                   2 back    out of reach or damaged before, whole afterwards
@@ -748,10 +748,10 @@ fn what_is_lost() {
               derived       give the folder at cluster 13 an entry in the root folder, as lost folder 13
                             folder-reconnected: it begins with a whole entry set, and belongs to no folder; its
                             name is lost
-                            writes 96 bytes at byte 22816
+                            changes 96 bytes at byte 22816
               derived       free 1 cluster that belongs to nothing
                             lost-clusters-freed: they hold nothing but one byte value
-                            writes 1 byte at byte 15361
+                            changes 1 byte at byte 15361
 
                   8 intact  as they were
                  28 back    out of reach or damaged before, whole afterwards
@@ -881,42 +881,42 @@ fn what_is_lost() {
                             cross-link-duplicated: the clusters as they stand; in at most one of the files they
                             are right
                             or: empty this file
-                            writes 1 KiB in 4 places, the first at byte 25730
+                            changes 1 KiB in 4 places, the first at byte 25730
               judged        keep 8 lost chains as files in the folder ADRIFT
                             lost-chains-kept: the bitmap has them in use, and no file claims them; names and
                             exact lengths are not known
                             or: free their clusters
-                            writes 631 bytes in 20 places, the first at byte 23328
+                            changes 255 bytes in 20 places, the first at byte 23328
               derived       write the root folder's chain: 1 cluster
                             root-chain: the folder's own end mark; clusters that go on as a folder does
-                            writes 4 bytes at byte 12324
+                            changes 4 bytes at byte 12324
               derived       end chains where the length says: 3 table entries
                             chain-ended-by-length: lengths in the entry sets, end marks in the folders
-                            writes 12 bytes in 3 places, the first at byte 12428
+                            changes 12 bytes in 3 places, the first at byte 12428
               derived       Logs/2026/tides of the first week.csv: set NoFatChain
                             stream-flags: the clusters that follow are in use and nobody else's, and the table
                             has no chain
-                            writes 2 bytes in 2 places, the first at byte 25602
+                            changes 2 bytes in 2 places, the first at byte 25602
               derived       Recordings/dawn 0002.wav: set the length from 6827 to 1024, and 3 more of this kind
                             length-from-clusters: the clusters it has
                             4 files: Logs/2026/counts on the western ledges, second visit.csv,
                             Recordings/Thumbs, Recordings/dawn 0002.wav, Recordings/dusk 0003.wav
-                            writes 18 bytes in 12 places, the first at byte 26818
+                            changes 18 bytes in 12 places, the first at byte 26818
               derived       give the folder at cluster 66 an entry in the root folder, as lost folder 66, and 1
                             more of this kind
                             folder-reconnected: it begins with a whole entry set, and belongs to no folder; its
                             name is lost
                             2 files: lost folder 66, lost folder 68
-                            writes 140 bytes in 6 places, the first at byte 23136
+                            changes 62 bytes in 6 places, the first at byte 23136
               derived       free 1 cluster that belongs to nothing
                             lost-clusters-freed: they hold nothing but one byte value
-                            writes 1 byte at byte 15368
+                            changes 1 byte at byte 15368
               derived       set the bitmap as the clusters are used, in 2 clusters
                             bitmap-bits: every cluster that a file, a folder or the volume's own tables claim
-                            writes 1 byte at byte 15364
+                            changes 1 byte at byte 15364
               exact         set entries 0 and 1 of the table
                             table-first-entries: they are the same on every volume
-                            writes 8 bytes at byte 12288
+                            changes 8 bytes at byte 12288
 
                  41 back    out of reach or damaged before, whole afterwards
                             ADRIFT/A0000025.BIN

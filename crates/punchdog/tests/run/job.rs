@@ -144,3 +144,37 @@ fn a_sound_volume_needs_nothing() {
     assert_eq!(refused.status, 2, "a plan is not overwritten unasked");
     assert_eq!(run(at, &["plan", "sound.img", "--out", "p.json", "--replace"]).status, 0);
 }
+
+/// Ctrl-C ends long work at the next safe point: nothing is left half done.
+#[cfg(unix)]
+#[test]
+fn long_work_stops_when_it_is_told_to() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    punchdog_lab::large::garbage_folder(&at.join("card.img"), 96 << 20).unwrap();
+    for words in [
+        &["plan", "card.img", "--out", "plan.json"][..],
+        &["files", "card.img", "--hash"],
+        &["salvage", "card.img", "--to", "out"],
+    ] {
+        let program = super::punchdog(at, &[]).get_program().to_owned();
+        let child = std::process::Command::new(program)
+            .current_dir(at)
+            .args(words)
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::piped())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(700));
+        let asked = std::time::Instant::now();
+        let told =
+            std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+        assert!(told.success(), "{words:?} was at work for less than 0.7 s");
+        let done = child.wait_with_output().unwrap();
+        let text = String::from_utf8_lossy(&done.stderr);
+        assert_eq!(done.status.code(), Some(2), "{words:?}: {text}");
+        assert!(text.contains("stopped on request") && text.contains("Next"), "{words:?}: {text}");
+        assert!(asked.elapsed().as_secs() < 10, "{words:?} took {:?} to stop", asked.elapsed());
+        assert!(!at.join("plan.json").exists());
+    }
+}

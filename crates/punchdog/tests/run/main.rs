@@ -4,6 +4,7 @@ mod bad_input;
 mod disks;
 mod exfat;
 mod job;
+mod large;
 mod next;
 mod others_files;
 mod output;

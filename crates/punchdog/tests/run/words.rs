@@ -173,19 +173,6 @@ fn a_boot_sector_that_is_gone() {
         &["check"],
         1,
         &expect![[r#"
-            partition table                                                                             2 faults
-
-              partition/table-missing       there is no partition table
-                                            Sector 0 lists no volume. A volume stands behind it. Hosts show an
-                                            empty disk.
-                                            blocks-mount · bytes 0 to 511
-              partition/entry-missing       FAT32 volume at byte 0: a volume is in no partition entry
-                                            A FAT32 volume of 1638400 bytes begins at byte 0. A partition entry
-                                            lists each volume. Hosts do not see it.
-                                            blocks-mount · bytes 446 to 509 · bytes 0 to 511
-
-            Next   punchdog plan card.img --table --out card.table.plan.json    mends the table, not the volumes
-
             card.img · FAT32 · 1.56 MiB · "SKERRY"                                       does not mount: 1 fault
 
             The boot sector is gone; everything behind it is whole: the backup boot sector, both allocation
@@ -286,7 +273,7 @@ fn a_boot_sector_that_is_gone() {
               exact         copy the backup boot sector at byte 3072 to sector 0
                             boot-from-backup: the backup boot sector at byte 3072, which agrees with the tables
                             and the root folder
-                            writes 79 bytes in 3 places, the first at byte 0
+                            changes 51 bytes in 3 places, the first at byte 0
 
                  35 back    out of reach or damaged before, whole afterwards
                             Logs/2026/EMPTY.CSV
@@ -356,7 +343,7 @@ fn a_boot_region_without_any_copy() {
                             size needs; 4 files begin as their kind does
                             or: boot code, maker's name, track geometry and serial number are lost; usual values
                             stand there instead
-                            writes 512 bytes at byte 0
+                            changes 511 bytes at byte 0
 
                  35 back    out of reach or damaged before, whole afterwards
                             Logs/2026/EMPTY.CSV
@@ -436,7 +423,7 @@ fn crossed_chains() {
                             clusters that follow and belong to nothing else, else the end of what is left
                             or: leave the files cut where the table breaks off
                             or: the clusters in question belonged to deleted files
-                            writes 2 bytes in 2 places, the first at byte 530
+                            changes 2 bytes in 2 places, the first at byte 530
 
                  34 intact  as they were
                   1 back    out of reach or damaged before, whole afterwards
@@ -483,13 +470,13 @@ fn tables_that_are_gone() {
         &expect![[r#"
             card.img · FAT16 · 4.39 MiB · "SKERRY"                                     2 steps, sound afterwards
 
-              derived       set entries 0 and 1 of the table
-                            table-first-entries: the media byte of the boot sector; the end mark
-                            writes 4 bytes at byte 512
               exact         make all copies of the table alike in 64 entries
                             table-from-other-copy: for each chain the copy with which it fits its file's size or
                             its folder's content
-                            writes 142 bytes at byte 516
+                            changes 103 bytes at byte 516
+              derived       set entries 0 and 1 of the table
+                            table-first-entries: the media byte of the boot sector; the end mark
+                            changes 4 bytes at byte 512
 
                   1 intact  as they were
                  34 back    out of reach or damaged before, whole afterwards
@@ -583,13 +570,13 @@ fn tables_that_are_gone() {
                             clusters that follow and belong to nothing else, else the end of what is left
                             or: leave the files cut where the table breaks off
                             or: the clusters in question belonged to deleted files
-                            writes 180 bytes in 12 places, the first at byte 16416
+                            changes 50 bytes in 12 places, the first at byte 16416
               derived       end 40 chains where the size or the folder's own end mark says
                             chain-ended-by-size: sizes in the folder entries, end marks in the folders
-                            writes 328 bytes in 16 places, the first at byte 16392
+                            changes 320 bytes in 16 places, the first at byte 16392
               derived       set entries 0 and 1 of the table
                             table-first-entries: the media byte of the boot sector; the end mark
-                            writes 16 bytes in 2 places, the first at byte 16384
+                            changes 16 bytes in 2 places, the first at byte 16384
 
                  35 back    out of reach or damaged before, whole afterwards
                             Logs/2026/EMPTY.CSV
@@ -737,7 +724,7 @@ fn a_folder_without_an_entry() {
               derived       Pictures: mark the entry as in use again, as PICTURES
                             entry-restored: the first letter follows from the checksum of the long name
                             or: finish the delete
-                            writes 1 byte at byte 3744
+                            changes 1 byte at byte 3744
 
                   8 intact  as they were
                  27 back    out of reach or damaged before, whole afterwards
@@ -834,16 +821,16 @@ fn several_faults_at_once() {
                             clusters that follow and belong to nothing else, else the end of what is left
                             or: leave the files cut where the table breaks off
                             or: the clusters in question belonged to deleted files
-                            writes 2 bytes in 2 places, the first at byte 16512
+                            changes 2 bytes in 2 places, the first at byte 16512
               judged        Logs/2026/counts on the western ledges, second visit.csv: set the first cluster
                             to 14
                             first-cluster-found: a chain that nothing claimed, of exactly the length or with the
                             ".." that this entry needs
                             or: leave the file empty and keep the chain as a file of its own
-                            writes 1 byte at byte 33114
+                            changes 1 byte at byte 33114
               derived       README.TXT: set the size from 90000 to 1024
                             size-from-chain: the length of its chain
-                            writes 3 bytes at byte 29756
+                            changes 3 bytes at byte 29756
 
                  33 intact  as they were
                   1 back    out of reach or damaged before, whole afterwards

@@ -14,7 +14,7 @@ use crate::{
     step::{Provenance, Step},
 };
 
-pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     shrink(job)?;
     if !job.steps.is_empty() {
         return Ok(());
@@ -23,7 +23,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     if job.steps.is_empty() { backup(job) } else { Ok(()) }
 }
 
-fn main(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn main(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     let boot = &job.boot;
     let wrong: Vec<_> = boot.fields.iter().filter(|f| f.wrong() && f.entry.is_some()).cloned().collect();
@@ -93,7 +93,7 @@ fn main(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     Ok(())
 }
 
-fn sum_anew(job: &mut Job<'_, '_, '_>, geometry: &Geometry) -> Result<(), MediumError> {
+fn sum_anew(job: &mut Job<'_, '_, '_, '_>, geometry: &Geometry) -> Result<(), MediumError> {
     let medium: &dyn Medium = job.stage;
     let standing = medium.lenient(0, geometry.region_bytes().size()).bytes;
     let Some(sector) = BootSector::read(&standing) else { return Ok(()) };
@@ -108,7 +108,7 @@ fn sum_anew(job: &mut Job<'_, '_, '_>, geometry: &Geometry) -> Result<(), Medium
     job.steps.run(job.stage, step, |stage| stage.write_at(0, &bytes))
 }
 
-fn backup(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn backup(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let boot = &job.boot;
     if boot.backup_fits && boot.differing.is_empty() {
         return Ok(());
@@ -129,7 +129,7 @@ fn backup(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 }
 
 /// A volume that is longer than its image is made as long as the image, if that is wanted.
-fn shrink(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn shrink(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     let there = job.stage.len();
     if geometry.bytes() <= there || job.boot.gone {

@@ -13,7 +13,7 @@ use crate::{
     wording::counted,
 };
 
-pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     copies(job)?;
     if !job.steps.is_empty() || job.boot.gone {
         return Ok(());
@@ -49,7 +49,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 }
 
 /// Makes both tables of TexFAT alike where chains are: as the believed one has them.
-fn copies(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn copies(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     if geometry.tables != 2 {
         return Ok(());

@@ -20,7 +20,7 @@ use crate::{
     wording::{counted, listed},
 };
 
-pub(super) fn flawed(job: &Job<'_, '_, '_>, flaws: Flaws) -> Vec<(u32, Node)> {
+pub(super) fn flawed(job: &Job<'_, '_, '_, '_>, flaws: Flaws) -> Vec<(u32, Node)> {
     let hit = job.survey.tree.below_root().filter(|(_, node)| node.flaws.intersects(flaws));
     hit.map(|(number, node)| (number, node.clone())).collect()
 }
@@ -38,7 +38,7 @@ const OF_SETS: &[(Flaws, &Entry, &str)] = &[
 ];
 
 /// Sets behind end marks, sets marked deleted, and sets that are wrong in themselves.
-pub(super) fn sets(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn sets(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     end_marks(job)?;
     if !job.steps.is_empty() {
         return Ok(());
@@ -82,7 +82,7 @@ pub(super) fn sets(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     Ok(())
 }
 
-fn end_marks(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn end_marks(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let hides: Vec<(u32, u32)> = job
         .survey
         .tree
@@ -109,7 +109,7 @@ fn end_marks(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     Ok(())
 }
 
-fn deleted(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn deleted(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let hit: Vec<u32> = job
         .survey
         .tree
@@ -163,7 +163,7 @@ fn deleted(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 
 /// Marks runs of clusters free in the bitmap.
 pub(super) fn clear_bits(
-    job: &mut Job<'_, '_, '_>,
+    job: &mut Job<'_, '_, '_, '_>,
     step: Step,
     runs: &[(u32, u32)],
 ) -> Result<(), MediumError> {
@@ -194,7 +194,7 @@ pub(super) fn clear_bits(
 }
 
 /// First clusters, flags, lengths, and the table's chains.
-pub(super) fn chains(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn chains(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     overrides(job)?;
     if !job.steps.is_empty() {
         return Ok(());
@@ -209,7 +209,7 @@ pub(super) fn chains(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 }
 
 /// Writes what the table is believed to say.
-fn overrides(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn overrides(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let all: Vec<(u32, Link, Because)> = job.survey.links.overrides().collect();
     let geometry = job.believed.geometry;
     let faults: &[&'static Entry] =
@@ -291,7 +291,7 @@ fn overrides(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     Ok(())
 }
 
-fn lengthen(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), MediumError> {
+fn lengthen(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), MediumError> {
     let mut length = 0_u64;
     let mut at = node.first;
     let active = job.survey.links.active();
@@ -318,7 +318,7 @@ fn lengthen(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), M
     })
 }
 
-fn first_clusters(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn first_clusters(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let faults: &[&'static Entry] =
         &[&c::FIRST_MISSING, &c::FIRST_RANGE, &c::FIRST_UNUSED, &c::FIRST_WRONG, &c::CROSSED];
     for (number, node) in flawed(job, Flaws::FOUND) {
@@ -392,7 +392,7 @@ fn first_clusters(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     Ok(())
 }
 
-fn flags(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn flags(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     for (number, node) in flawed(job, Flaws::FLAGS | Flaws::FLAG_LOST | Flaws::FLAG_WRONG) {
         let path = job.survey.tree.path(number);
         let row = node.row && node.length > 0;
@@ -416,7 +416,7 @@ fn flags(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     Ok(())
 }
 
-fn lengths(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn lengths(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let each = job.believed.geometry.cluster_bytes();
     for (number, node) in flawed(job, Flaws::FOLDER_LENGTH) {
         let path = job.survey.tree.path(number);
@@ -489,7 +489,7 @@ fn lengths(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     Ok(())
 }
 
-fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn crossed(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     for (number, node) in flawed(job, Flaws::CROSSED) {
         if node.length == 0 || node.flaws.intersects(Flaws::GUESSED | Flaws::SHORT | Flaws::FOUND) {
@@ -568,7 +568,7 @@ fn crossed(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 }
 
 /// Names, and what stands in folders besides sets.
-pub(super) fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn folders(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     names::mend(job)?;
     if !job.steps.is_empty() {
         return Ok(());

@@ -35,7 +35,7 @@ const LOOKED_AT: usize = 256;
 /// Lost chains that one step keeps.
 const KEPT: usize = 2000;
 
-pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     folders(job)?;
     if !job.steps.is_empty() {
         return Ok(());
@@ -57,7 +57,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 }
 
 fn free(
-    job: &mut Job<'_, '_, '_>,
+    job: &mut Job<'_, '_, '_, '_>,
     lost: &[Lost],
     from: &str,
     provenance: Provenance,
@@ -82,7 +82,7 @@ fn free(
 
 /// Lists the lost chains in a new folder, as many as there is room for; without a free cluster, in the
 /// folders there are.
-fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<(), MediumError> {
+fn keep(job: &mut Job<'_, '_, '_, '_>, lost: &[Lost]) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     let each = geometry.cluster_bytes();
     let lost = lost.get(..lost.len().min(KEPT)).unwrap_or(lost);
@@ -114,7 +114,7 @@ fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<(), MediumError> {
     Ok(())
 }
 
-fn set_for(job: &Job<'_, '_, '_>, chain: &Lost) -> Vec<u8> {
+fn set_for(job: &Job<'_, '_, '_, '_>, chain: &Lost) -> Vec<u8> {
     let length = chain.length.wide().times(job.believed.geometry.cluster_bytes());
     let flags = POSSIBLE | if chain.chained { 0 } else { NO_CHAIN };
     let stream = Stream { flags, first: chain.first, length, valid: length, ..Stream::default() };
@@ -142,7 +142,11 @@ fn kept(place: &str, folder: &str, lost: &[Lost]) -> Step {
 
 /// No cluster is free: what the root has room for is listed there, the rest in the first folders that
 /// have room.
-fn in_folders(job: &mut Job<'_, '_, '_>, mut lost: &[Lost], mut sets: &[Vec<u8>]) -> Result<(), MediumError> {
+fn in_folders(
+    job: &mut Job<'_, '_, '_, '_>,
+    mut lost: &[Lost],
+    mut sets: &[Vec<u8>],
+) -> Result<(), MediumError> {
     let reserved = reserved(job);
     for folder in folders_of(job) {
         let mut content = job.survey.content(job.stage, folder);
@@ -171,21 +175,21 @@ fn in_folders(job: &mut Job<'_, '_, '_>, mut lost: &[Lost], mut sets: &[Vec<u8>]
 }
 
 /// The root and then other folders, as far as they are looked at for room.
-fn folders_of(job: &Job<'_, '_, '_>) -> Vec<u32> {
+fn folders_of(job: &Job<'_, '_, '_, '_>) -> Vec<u32> {
     let nodes = job.survey.tree.below_root();
     let folders = nodes.filter(|(_, node)| node.folder && node.length > 0 && node.reached == Reached::Tree);
     std::iter::once(0).chain(folders.map(|(number, _)| number)).take(LOOKED_AT).collect()
 }
 
 /// Unused entries of the root that are going to be used again: sets marked deleted whose files are there.
-pub(super) fn reserved(job: &Job<'_, '_, '_>) -> HashSet<u32> {
+pub(super) fn reserved(job: &Job<'_, '_, '_, '_>) -> HashSet<u32> {
     let nodes = job.survey.tree.below_root().map(|(_, node)| node);
     let marked = nodes.filter(|node| node.parent == 0 && node.reached == Reached::Undeleted);
     marked.flat_map(|node| run_of(node.index, node.entries)).collect()
 }
 
 /// The names in the root folder.
-fn root_names(job: &Job<'_, '_, '_>) -> Names<Vec<u16>> {
+fn root_names(job: &Job<'_, '_, '_, '_>) -> Names<Vec<u16>> {
     let mut names = Names::of([0]);
     // A lost folder has its name only in what we call it.
     let named = |node: &&Node| node.parent == 0 && node.place != 0;
@@ -195,12 +199,12 @@ fn root_names(job: &Job<'_, '_, '_>) -> Names<Vec<u16>> {
     names
 }
 
-fn compared(job: &Job<'_, '_, '_>, name: &str) -> Vec<u16> {
+fn compared(job: &Job<'_, '_, '_, '_>, name: &str) -> Vec<u16> {
     job.survey.capitals.upper(&name.encode_utf16().collect::<Vec<_>>())
 }
 
 /// `wish`, or with a number where the root has that.
-fn unused_name(job: &Job<'_, '_, '_>, names: &mut Names<Vec<u16>>, wish: &str) -> String {
+fn unused_name(job: &Job<'_, '_, '_, '_>, names: &mut Names<Vec<u16>>, wish: &str) -> String {
     let with = |name: String| {
         let compared = compared(job, &name);
         (name, compared)
@@ -209,7 +213,7 @@ fn unused_name(job: &Job<'_, '_, '_>, names: &mut Names<Vec<u16>>, wish: &str) -
 }
 
 /// Folders that no entry names get one in the root.
-fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn folders(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let orphans: Vec<(u32, Node)> = job
         .survey
         .tree
@@ -251,7 +255,7 @@ enum Placed {
 
 /// Runs a step that adds a set to the root folder, which grows by a cluster where it is full.
 fn put_into_root(
-    job: &mut Job<'_, '_, '_>,
+    job: &mut Job<'_, '_, '_, '_>,
     step: Step,
     set: &[u8],
     also: impl FnOnce(&mut Stage<'_, '_>) -> Result<(), MediumError>,

@@ -25,20 +25,20 @@ use std::{collections::HashMap, rc::Rc};
 pub(super) use keep::lost_name;
 
 /// What the stages work on.
-pub(super) struct Job<'j, 'o, 'a> {
+pub(super) struct Job<'j, 'o, 'a, 'w> {
     pub(super) stage: &'j mut Stage<'o, 'a>,
     pub(super) believed: &'j Believed,
     pub(super) survey: Survey,
     pub(super) boot: Boot,
     pub(super) choices: &'j mut Choices,
-    pub(super) steps: &'j mut Steps,
+    pub(super) steps: &'j mut Steps<'w>,
     /// Where the folders that were asked for stand.
     pub(super) folders: HashMap<u32, Rc<Places>>,
     /// Free clusters, once some were asked for.
     pub(super) room: Option<Room>,
 }
 
-type Mender = fn(&mut Job<'_, '_, '_>) -> Result<(), MediumError>;
+type Mender = fn(&mut Job<'_, '_, '_, '_>) -> Result<(), MediumError>;
 
 const STAGES: &[(&str, Mender)] = &[
     ("boot", boot_region::mend),
@@ -56,7 +56,7 @@ pub(super) fn round(
     volume: &ExfatVolume,
     stage: &mut Stage<'_, '_>,
     choices: &mut Choices,
-    steps: &mut Steps,
+    steps: &mut Steps<'_>,
     watch: &dyn Watch,
 ) -> Result<(), MediumError> {
     let (survey, boot) = volume.read(stage, watch)?;

@@ -18,7 +18,7 @@ use crate::{
     step::{Provenance, Step},
 };
 
-pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let wrong = flawed(job, Flaws::ILLEGAL | Flaws::TWICE);
     let mut names = Names::of(wrong.iter().map(|(_, node)| node.parent));
     for (_, node) in job.survey.tree.below_root() {

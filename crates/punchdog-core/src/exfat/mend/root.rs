@@ -21,7 +21,7 @@ use crate::{
     wording::counted,
 };
 
-pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     root_chain(job)?;
     if !job.steps.is_empty() {
         return Ok(());
@@ -36,7 +36,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 }
 
 /// The root's own chain.
-fn root_chain(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn root_chain(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let Some(node) = job.survey.tree.node(0).filter(|node| node.fault.is_some()).cloned() else {
         return Ok(());
     };
@@ -55,7 +55,7 @@ fn root_chain(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     job.steps.run(job.stage, step, |stage| link(stage, &geometry, &clusters))
 }
 
-fn doubles(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn doubles(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let content = job.survey.content(job.stage, 0);
     let all = [
         (job.survey.bitmap.doubles.clone(), &c::BITMAP_DOUBLE, "bitmap entries"),
@@ -81,7 +81,7 @@ fn doubles(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 
 /// Puts an entry into the root: over the one that is wrong, or where there is room.
 fn put_owner(
-    job: &mut Job<'_, '_, '_>,
+    job: &mut Job<'_, '_, '_, '_>,
     at: Option<u32>,
     kind: u8,
     owner: Owner,
@@ -114,7 +114,7 @@ fn put_owner(
     })
 }
 
-fn bitmap_entry(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn bitmap_entry(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let bitmap = job.survey.bitmap.clone();
     one_bitmap(job, &bitmap, 0)?;
     if job.believed.geometry.tables == 2 && job.steps.is_empty() {
@@ -125,7 +125,7 @@ fn bitmap_entry(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 }
 
 /// The entry of a bitmap whose `BitmapFlags` should be `flags`; the bitmap too, where there is none.
-fn one_bitmap(job: &mut Job<'_, '_, '_>, bitmap: &Owned, flags: u8) -> Result<(), MediumError> {
+fn one_bitmap(job: &mut Job<'_, '_, '_, '_>, bitmap: &Owned, flags: u8) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     let needed = geometry.bitmap_bytes();
     let (index, owner) = bitmap.entry.map_or((None, None), |(index, owner)| (Some(index), Some(owner)));
@@ -162,7 +162,7 @@ fn one_bitmap(job: &mut Job<'_, '_, '_>, bitmap: &Owned, flags: u8) -> Result<()
     put_owner(job, index, BITMAP, owner, step, Some(&bytes))
 }
 
-fn upcase(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn upcase(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let upcase = job.survey.upcase.clone();
     let sum = table_checksum(&upcase.bytes);
     let (index, owner) = upcase.entry.map_or((None, None), |(index, owner)| (Some(index), Some(owner)));
@@ -210,7 +210,7 @@ fn upcase(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     put_owner(job, index, UPCASE, owner, step, Some(&table))
 }
 
-fn label(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn label(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let Some((index, _, false)) = job.survey.label.clone() else { return Ok(()) };
     let content = job.survey.content(job.stage, 0);
     let raw = content.bytes.part(index.size().times(ENTRY), ENTRY).to_vec();
@@ -227,7 +227,7 @@ fn label(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 }
 
 /// The bitmap as it should be, with `count` clusters from `first` on in use as well.
-fn bits(job: &Job<'_, '_, '_>, first: u32, count: u32) -> Vec<u8> {
+fn bits(job: &Job<'_, '_, '_, '_>, first: u32, count: u32) -> Vec<u8> {
     let geometry = job.believed.geometry;
     let mut bytes = vec![0_u8; geometry.bitmap_bytes().size()];
     let own = first..first.plus(count);
@@ -244,7 +244,7 @@ fn bits(job: &Job<'_, '_, '_>, first: u32, count: u32) -> Vec<u8> {
 
 /// Sets the bitmap's bits as the clusters are used. Lost clusters for which `keep` found no room stay in
 /// use.
-pub(super) fn bitmap_bits(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn bitmap_bits(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     for lost in std::mem::take(&mut job.survey.tree.lost) {
         for (first, count) in job.survey.runs(job.stage, lost.first, lost.length, !lost.chained) {
@@ -280,7 +280,7 @@ pub(super) fn bitmap_bits(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> 
 }
 
 /// The first two entries of the table (sections 4.1.1 and 4.1.2).
-fn table_first(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn table_first(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     let step = Step::new(
         "table-first-entries",

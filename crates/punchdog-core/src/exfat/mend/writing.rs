@@ -22,7 +22,7 @@ const SET: u32 = 20;
 
 /// Where the folder that a node lies in stands, and the node's set as it should be. Only the set is read,
 /// as it stands now: folders can be long, and many of their sets wrong.
-pub(super) fn set_of(job: &mut Job<'_, '_, '_>, number: u32) -> Option<(Rc<Places>, Item)> {
+pub(super) fn set_of(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Option<(Rc<Places>, Item)> {
     let node = job.survey.tree.node(number)?;
     let (parent, index) = (node.parent, node.index);
     let places = job.places(parent);
@@ -33,7 +33,7 @@ pub(super) fn set_of(job: &mut Job<'_, '_, '_>, number: u32) -> Option<(Rc<Place
     Some((places, Item { index, ..item }))
 }
 
-impl Job<'_, '_, '_> {
+impl Job<'_, '_, '_, '_> {
     /// Where the entries of a folder stand, found once in a round.
     pub(super) fn places(&mut self, folder: u32) -> Rc<Places> {
         if let Some(known) = self.folders.get(&folder) {
@@ -65,7 +65,7 @@ pub(super) fn write_set(
 
 /// Changes the stream entry of a node's set.
 pub(super) fn edit_stream(
-    job: &mut Job<'_, '_, '_>,
+    job: &mut Job<'_, '_, '_, '_>,
     number: u32,
     step: crate::step::Step,
     change: impl FnOnce(&mut Stream),
@@ -169,7 +169,7 @@ pub(super) fn new_set(capitals: &Upcase, name: &str, attributes: u16, stream: St
 
 /// Clusters that nothing claims and that the bitmap has free; where the bitmap is no help, all that nothing
 /// claims.
-fn room(job: &Job<'_, '_, '_>, by_bitmap: bool) -> Room {
+fn room(job: &Job<'_, '_, '_, '_>, by_bitmap: bool) -> Room {
     let geometry = job.believed.geometry;
     let there = |cluster: u32| geometry.cluster_place(cluster.plus(1)) <= job.stage.len();
     let mut taken = job.survey.claimed.clone();
@@ -192,7 +192,7 @@ fn room(job: &Job<'_, '_, '_>, by_bitmap: bool) -> Room {
 }
 
 /// Takes clusters from the room there is.
-fn take<T>(job: &mut Job<'_, '_, '_>, mut with: impl FnMut(&mut Room) -> Option<T>) -> Option<T> {
+fn take<T>(job: &mut Job<'_, '_, '_, '_>, mut with: impl FnMut(&mut Room) -> Option<T>) -> Option<T> {
     let mut free = match job.room.take() {
         Some(room) => room,
         None => room(job, true),
@@ -207,19 +207,19 @@ fn take<T>(job: &mut Job<'_, '_, '_>, mut with: impl FnMut(&mut Room) -> Option<
     found
 }
 
-fn claim(job: &mut Job<'_, '_, '_>, clusters: &[u32]) {
+fn claim(job: &mut Job<'_, '_, '_, '_>, clusters: &[u32]) {
     job.survey.claimed.extend(clusters.iter().map(|cluster| cluster.size()));
 }
 
 /// Takes `count` clusters in a row.
-pub(super) fn take_row(job: &mut Job<'_, '_, '_>, count: u32) -> Option<u32> {
+pub(super) fn take_row(job: &mut Job<'_, '_, '_, '_>, count: u32) -> Option<u32> {
     let first = take(job, |room| room.row(count))?;
     claim(job, &run_of(first, count).collect::<Vec<_>>());
     Some(first)
 }
 
 /// Takes as many clusters as there are, up to `count`; in a row where there is one.
-pub(super) fn take_up_to(job: &mut Job<'_, '_, '_>, count: u32) -> Vec<u32> {
+pub(super) fn take_up_to(job: &mut Job<'_, '_, '_, '_>, count: u32) -> Vec<u32> {
     let found =
         take(job, |room| Some(room.up_to(count)).filter(|found| !found.is_empty())).unwrap_or_default();
     claim(job, &found);

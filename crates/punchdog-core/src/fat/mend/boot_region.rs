@@ -10,7 +10,7 @@ use crate::{
 };
 use zerocopy::IntoBytes;
 
-pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     shrink(job)?;
     if !job.steps.is_empty() {
         // The fields were judged for the longer volume: what follows is judged anew.
@@ -20,7 +20,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     backup(job)
 }
 
-fn sector(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn sector(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let believed = job.boot.believed;
     if job.boot.gone {
         let (step, bytes) = match job.believed.backup.filter(|_| job.boot.from_backup) {
@@ -77,13 +77,13 @@ fn sector(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 }
 
 /// What a derived boot sector rests on, in a sentence.
-fn reasons(job: &Job<'_, '_, '_>) -> String {
+fn reasons(job: &Job<'_, '_, '_, '_>) -> String {
     let for_it = job.believed.score.reasons.iter().filter(|reason| reason.points > 0);
     let texts: Vec<&str> = for_it.map(|reason| reason.text.as_str()).collect();
     texts.join("; ")
 }
 
-fn backup(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn backup(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     let sector = job.boot.believed;
     let place = u64::from(sector.tail32().backup_sector.get()).times(geometry.sector_bytes.wide());
@@ -115,7 +115,7 @@ fn backup(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 }
 
 /// A volume that is longer than its image is made as long as the image, if that is wanted.
-fn shrink(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn shrink(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     use crate::medium::Medium;
     let geometry = job.believed.geometry;
     let there = job.stage.len();

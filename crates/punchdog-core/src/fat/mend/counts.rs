@@ -15,13 +15,13 @@ use crate::{
 };
 use zerocopy::IntoBytes;
 
-pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     free_counts(job)?;
     first_entries(job)?;
     flags(job)
 }
 
-fn free_counts(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn free_counts(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let Some(place) = fsinfo::place(&job.boot, &job.believed.geometry) else { return Ok(()) };
     let wrong = fsinfo::judge(job.stage, place, &job.survey);
     if wrong.is_empty() {
@@ -58,7 +58,7 @@ fn free_counts(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     job.steps.run(job.stage, step, |stage| stage.write_at(place, info.as_bytes()))
 }
 
-fn first_entries(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn first_entries(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     let (media, end) = fsinfo::first_entries(&geometry, job.boot.believed.media);
     let flags = state_bits(geometry.kind).map_or(0, |(closed, fine)| closed | fine);
@@ -87,7 +87,7 @@ fn first_entries(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     })
 }
 
-fn flags(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn flags(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if !job.steps.is_empty() {
         return Ok(());
     }

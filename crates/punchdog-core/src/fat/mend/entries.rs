@@ -21,7 +21,7 @@ use crate::{
     wording::counted,
 };
 
-pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let troubled: Vec<(u32, Node)> = job
         .survey
         .tree
@@ -45,7 +45,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
     ends(job)
 }
 
-fn first_cluster(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), MediumError> {
+fn first_cluster(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), MediumError> {
     let path = job.survey.tree.path(number);
     let place = node.place;
     if node.flaws.has(Flaws::FIRST_FOUND) {
@@ -106,7 +106,7 @@ fn first_cluster(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<
     Ok(())
 }
 
-fn remove(job: &mut Job<'_, '_, '_>, node: &Node, path: &str) -> Result<(), MediumError> {
+fn remove(job: &mut Job<'_, '_, '_, '_>, node: &Node, path: &str) -> Result<(), MediumError> {
     let places = job.places(node.parent);
     let step = Step::new(
         "entry-removed",
@@ -122,7 +122,7 @@ fn remove(job: &mut Job<'_, '_, '_>, node: &Node, path: &str) -> Result<(), Medi
     })
 }
 
-fn size(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), MediumError> {
+fn size(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), MediumError> {
     if node.folder {
         return Ok(());
     }
@@ -207,7 +207,7 @@ fn size(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), Mediu
 }
 
 fn set_size(
-    job: &mut Job<'_, '_, '_>,
+    job: &mut Job<'_, '_, '_, '_>,
     node: &Node,
     path: &str,
     size: u32,
@@ -227,7 +227,7 @@ fn set_size(
 
 /// Ends a chain after `keep` clusters and frees the rest.
 fn cut_chain(
-    job: &mut Job<'_, '_, '_>,
+    job: &mut Job<'_, '_, '_, '_>,
     number: u32,
     keep: u32,
     path: &str,
@@ -257,7 +257,7 @@ fn cut_chain(
 }
 
 /// Files that share clusters: each but the first gets its own copy of them, or is cut before them.
-fn crossed(job: &mut Job<'_, '_, '_>, troubled: &[(u32, Node)]) -> Result<(), MediumError> {
+fn crossed(job: &mut Job<'_, '_, '_, '_>, troubled: &[(u32, Node)]) -> Result<(), MediumError> {
     let mut involved: Vec<&(u32, Node)> =
         troubled.iter().filter(|(_, node)| node.flaws.has(Flaws::CROSSED) && node.length > 0).collect();
     if involved.is_empty() {
@@ -309,7 +309,7 @@ fn crossed(job: &mut Job<'_, '_, '_>, troubled: &[(u32, Node)]) -> Result<(), Me
 }
 
 fn duplicate(
-    job: &mut Job<'_, '_, '_>,
+    job: &mut Job<'_, '_, '_, '_>,
     node: &Node,
     path: &str,
     mut clusters: Vec<u32>,
@@ -351,7 +351,7 @@ fn duplicate(
 }
 
 fn cut_before(
-    job: &mut Job<'_, '_, '_>,
+    job: &mut Job<'_, '_, '_, '_>,
     node: &Node,
     path: &str,
     clusters: &[u32],
@@ -382,7 +382,7 @@ fn cut_before(
 }
 
 /// An entry marked deleted whose chain is whole and nobody's.
-fn undelete(job: &mut Job<'_, '_, '_>, number: u32, node: &Node) -> Result<(), MediumError> {
+fn undelete(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), MediumError> {
     let path = job.survey.tree.path(number);
     let options = [
         ("restore", "the files are listed again under their names".to_owned()),
@@ -453,7 +453,7 @@ fn first_letter(part: &[u8], node: &Node) -> (names::Short, bool) {
 }
 
 /// End marks that hide whole entries become free entries.
-fn ends(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn ends(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let marks: Vec<(u32, u32)> = job
         .survey
         .tree

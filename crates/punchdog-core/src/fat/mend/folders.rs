@@ -24,7 +24,7 @@ use crate::{
 use std::collections::HashMap;
 use zerocopy::IntoBytes;
 
-pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let folders: Vec<u32> = job.survey.tree.notes.keys().copied().collect();
     for number in folders {
         notes(job, number)?;
@@ -48,7 +48,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 
 /// Folders whose beginning is noise, made to begin as one: before lost folders are reconnected,
 /// because a folder given an entry in noise is as lost as before.
-pub(super) fn begin_again(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn begin_again(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let mut unlike = Vec::new();
     for (number, notes) in &job.survey.tree.notes {
         let Some(node) = job.survey.tree.node(*number).filter(|node| node.length > 0) else { continue };
@@ -66,7 +66,7 @@ pub(super) fn begin_again(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> 
     unlike.collect::<Vec<_>>().into_iter().try_for_each(|number| notes(job, number))
 }
 
-fn notes(job: &mut Job<'_, '_, '_>, number: u32) -> Result<(), MediumError> {
+fn notes(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Result<(), MediumError> {
     let content = job.survey.content(job.stage, number);
     let title = job.survey.tree.folder_title(number);
     let own = job.survey.tree.node(number).map_or(0, |node| node.first);
@@ -165,7 +165,7 @@ fn dots_text(name: &names::Short) -> &'static str {
 }
 
 fn entry(
-    job: &mut Job<'_, '_, '_>,
+    job: &mut Job<'_, '_, '_, '_>,
     number: u32,
     node: &Node,
     siblings: &mut Siblings,
@@ -215,7 +215,7 @@ struct Siblings {
 }
 
 impl Siblings {
-    fn of<'n>(job: &Job<'_, '_, '_>, wrong: impl Iterator<Item = &'n (u32, Node)>) -> Self {
+    fn of<'n>(job: &Job<'_, '_, '_, '_>, wrong: impl Iterator<Item = &'n (u32, Node)>) -> Self {
         let folders: Vec<u32> = wrong.map(|(_, node)| node.parent).collect();
         let mut out = Self {
             short: Names::of(folders.iter().copied()),
@@ -264,7 +264,7 @@ impl Siblings {
 }
 
 fn name(
-    job: &mut Job<'_, '_, '_>,
+    job: &mut Job<'_, '_, '_, '_>,
     node: &Node,
     path: &str,
     siblings: &mut Siblings,
@@ -313,7 +313,7 @@ fn name(
 }
 
 /// Hidden system bits on most ordinary files, if they are to go.
-fn hidden(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn hidden(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if !job.steps.is_empty() {
         return Ok(());
     }

@@ -44,7 +44,7 @@ fn short(name: &str) -> names::Short {
     short
 }
 
-pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     folders(job)?;
     if !job.steps.is_empty() || job.survey.tree.lost.is_empty() {
         return Ok(());
@@ -80,7 +80,7 @@ fn entry_of(chain: &Lost, geometry: &Geometry) -> ShortEntry {
 
 /// Where the folder for lost chains can go: into the root, which grows where it can, else into the
 /// first folder that has room or grows.
-fn home(job: &mut Job<'_, '_, '_>) -> Option<(u32, Place)> {
+fn home(job: &mut Job<'_, '_, '_, '_>) -> Option<(u32, Place)> {
     for folder in folders_of(job) {
         let content = job.survey.content(job.stage, folder);
         if let Some(place) = place_in(job, folder, &content) {
@@ -92,7 +92,7 @@ fn home(job: &mut Job<'_, '_, '_>) -> Option<(u32, Place)> {
 
 /// Lists the chains in a folder, as many as there is room for; without a free cluster, in the
 /// folders there are.
-fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<(), MediumError> {
+fn keep(job: &mut Job<'_, '_, '_, '_>, lost: &[Lost]) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     // A folder holds 65536 entries at most (specification, "FAT Directory Structure").
     let lost = lost.get(..lost.len().min(60_000)).unwrap_or(lost);
@@ -138,7 +138,7 @@ fn keep(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Result<(), MediumError> {
 
 /// No cluster is free: what the root has room for is listed there, the rest in the first folders that
 /// have room.
-fn in_folders(job: &mut Job<'_, '_, '_>, mut lost: &[Lost]) -> Result<(), MediumError> {
+fn in_folders(job: &mut Job<'_, '_, '_, '_>, mut lost: &[Lost]) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     for folder in folders_of(job) {
         let mut names = names_in(job, [folder]);
@@ -172,7 +172,7 @@ fn in_folders(job: &mut Job<'_, '_, '_>, mut lost: &[Lost]) -> Result<(), Medium
 }
 
 /// The root and then other folders, as far as they are looked at for room.
-fn folders_of(job: &Job<'_, '_, '_>) -> Vec<u32> {
+fn folders_of(job: &Job<'_, '_, '_, '_>) -> Vec<u32> {
     let nodes = job.survey.tree.below_root();
     let folders = nodes.filter(|(_, node)| node.folder && node.length > 0 && node.reached == Reached::Tree);
     std::iter::once(0).chain(folders.map(|(number, _)| number)).take(LOOKED_AT).collect()
@@ -197,7 +197,7 @@ fn kept(place: &str, folder: &str, lost: &[Lost]) -> Step {
 }
 
 /// The last clusters of chains that have no end.
-fn broken(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Vec<u32> {
+fn broken(job: &mut Job<'_, '_, '_, '_>, lost: &[Lost]) -> Vec<u32> {
     let links = &mut job.survey.links;
     let endless = lost.iter().filter(|l| l.end != End::Proper);
     endless
@@ -206,7 +206,7 @@ fn broken(job: &mut Job<'_, '_, '_>, lost: &[Lost]) -> Vec<u32> {
 }
 
 /// The names in some folders. A lost folder has its name only in what we call it.
-fn names_in(job: &Job<'_, '_, '_>, folders: impl IntoIterator<Item = u32>) -> Names<names::Short> {
+fn names_in(job: &Job<'_, '_, '_, '_>, folders: impl IntoIterator<Item = u32>) -> Names<names::Short> {
     let mut names = Names::of(folders);
     for (_, node) in job.survey.tree.below_root().filter(|(_, node)| node.place != 0) {
         names.take(node.parent, node.entry.name);
@@ -228,7 +228,7 @@ fn unused_name(
 }
 
 /// Gives lost folders an entry: in the folder that their ".." names, else in the root.
-fn folders(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+fn folders(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let orphans: Vec<(u32, u32, u32)> = job
         .survey
         .tree
@@ -297,7 +297,11 @@ enum Place {
     },
 }
 
-fn place_in(job: &mut Job<'_, '_, '_>, folder: u32, content: &crate::fat::survey::Content) -> Option<Place> {
+fn place_in(
+    job: &mut Job<'_, '_, '_, '_>,
+    folder: u32,
+    content: &crate::fat::survey::Content,
+) -> Option<Place> {
     if let Some(slot) = free_place(content) {
         return Some(Place::At(slot));
     }

@@ -11,13 +11,13 @@ use crate::{
         table::{encode, entry_place},
     },
     finding::Entry,
-    medium::{Medium, MediumError},
+    medium::{Extent, Medium, MediumError},
     step::{Provenance, Step},
     wording::counted,
 };
 use std::collections::BTreeMap;
 
-pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     let mut exact: BTreeMap<u32, u32> = BTreeMap::new();
     let mut derived = BTreeMap::new();
@@ -39,13 +39,13 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
         }
     }
     // What no copy knows and nobody claims is free.
-    let noisy = if job.survey.links.has_noise() { 2..=geometry.last_cluster() } else { 1..=0 };
-    for cluster in noisy {
+    let end = if job.survey.links.has_noise() { geometry.last_cluster().plus(1) } else { 2 };
+    for cluster in 2..end {
         if job.survey.links.is_noise(cluster) && !job.survey.claimed.contains(cluster.size()) {
             judged.insert(cluster, Link::Free.value(&geometry));
         }
     }
-    let paths = |job: &Job<'_, '_, '_>, flaw: Flaws| -> Vec<String> {
+    let paths = |job: &Job<'_, '_, '_, '_>, flaw: Flaws| -> Vec<String> {
         let hit = job.survey.tree.below_root().filter(|(_, node)| node.flaws.any(flaw));
         hit.take(2000).map(|(number, _)| job.survey.tree.path(number)).collect()
     };
@@ -86,11 +86,18 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_>) -> Result<(), MediumError> {
 }
 
 /// Writes values to all copies, page by page, so that a long run is one write.
-fn write(job: &mut Job<'_, '_, '_>, step: Step, values: &BTreeMap<u32, u32>) -> Result<(), MediumError> {
+fn write(
+    job: &mut Job<'_, '_, '_, '_>,
+    mut step: Step,
+    values: &BTreeMap<u32, u32>,
+) -> Result<(), MediumError> {
     if values.is_empty() {
         return Ok(());
     }
     let geometry = job.believed.geometry;
+    let copies = 0..geometry.tables;
+    step.twins =
+        copies.map(|copy| Extent::new(geometry.table_offset(copy), geometry.table_bytes())).collect();
     job.steps.run(job.stage, step, |stage| {
         for copy in 0..geometry.tables {
             let mut run: Vec<(u32, u32)> = Vec::new();

@@ -70,7 +70,7 @@ pub(super) fn rename(
 }
 
 /// The clusters that the table has free, nobody claims, and the image has.
-fn room(job: &mut Job<'_, '_, '_>) -> Room {
+fn room(job: &mut Job<'_, '_, '_, '_>) -> Room {
     let geometry = job.believed.geometry;
     // Clusters that the image has whole.
     let there = job.stage.len().minus(geometry.data_offset()).per(geometry.cluster_bytes().wide()).plus(2);
@@ -95,7 +95,7 @@ fn room(job: &mut Job<'_, '_, '_>) -> Room {
     room
 }
 
-fn take(job: &mut Job<'_, '_, '_>, with: impl FnOnce(&mut Room) -> Vec<u32>) -> Vec<u32> {
+fn take(job: &mut Job<'_, '_, '_, '_>, with: impl FnOnce(&mut Room) -> Vec<u32>) -> Vec<u32> {
     let mut free = match job.room.take() {
         Some(room) => room,
         None => room(job),
@@ -108,17 +108,17 @@ fn take(job: &mut Job<'_, '_, '_>, with: impl FnOnce(&mut Room) -> Vec<u32>) -> 
 
 /// Takes `count` free clusters, in a row where there is such a row. `None` when the volume has not
 /// enough.
-pub(super) fn take_clusters(job: &mut Job<'_, '_, '_>, count: u32) -> Option<Vec<u32>> {
+pub(super) fn take_clusters(job: &mut Job<'_, '_, '_, '_>, count: u32) -> Option<Vec<u32>> {
     let found = take(job, |room| room.exactly(count).unwrap_or_default());
     (found.len() >= count.size()).then_some(found)
 }
 
 /// Takes as many as there are, up to `count`.
-pub(super) fn take_up_to(job: &mut Job<'_, '_, '_>, count: u32) -> Vec<u32> {
+pub(super) fn take_up_to(job: &mut Job<'_, '_, '_, '_>, count: u32) -> Vec<u32> {
     take(job, |room| room.up_to(count))
 }
 
-impl Job<'_, '_, '_> {
+impl Job<'_, '_, '_, '_> {
     /// Where the entries of a folder stand, found once in a round.
     pub(super) fn places(&mut self, folder: u32) -> Rc<Places> {
         if let Some(known) = self.folders.get(&folder) {

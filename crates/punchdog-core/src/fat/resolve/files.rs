@@ -36,6 +36,9 @@ impl Surveyor<'_> {
         let free = waiting.iter().filter(|number| rank(self, **number).0 == 1).count();
         self.table_lost |= free >= TABLE_LOST;
         for number in waiting {
+            if self.watch.stop() {
+                return;
+            }
             self.resolve_file(number);
         }
     }

@@ -193,7 +193,7 @@ impl Surveyor<'_> {
         }
         let mut found = Vec::new();
         let mut next = 2;
-        while next <= self.geometry.last_cluster() {
+        while next <= self.geometry.last_cluster() && !self.watch.stop() {
             let cluster = next;
             next = next.plus(1);
             // A hole is no folder.
