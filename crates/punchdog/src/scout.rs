@@ -55,9 +55,6 @@ fn table_name(table: Table) -> &'static str {
 
 fn table_text(seen: &Scouting) -> &'static str {
     match seen.table {
-        Table::None if seen.volumes.iter().any(|place| place.way == Way::Bare) => {
-            "a bare volume, no partition table"
-        }
         Table::None => "no partition table",
         Table::Mbr => "MBR partition table",
         Table::Gpt(true, true) => "GPT partition table, both copies whole",
@@ -74,11 +71,12 @@ fn text(path: &Path, bytes: u64, seen: &Scouting, fine: bool) -> anyhow::Result<
     let (verdict, style) = if fine { ("in order", page::GOOD) } else { ("not in order", page::BAD) };
     page.head(&format!("{} · {}", page::clean(&name), page::size(bytes)), verdict, style);
     page.gap();
-    page.say(&format!(
-        "It holds {}, {}.",
-        page::count(seen.volumes.len() as u64, "volume", "volumes"),
-        table_text(seen)
-    ));
+    page.say(&if seen.volumes.iter().any(|place| place.way == Way::Bare) {
+        "It is a bare volume, without a partition table.".to_owned()
+    } else {
+        let many = page::count(seen.volumes.len() as u64, "volume", "volumes");
+        format!("It holds {many}, {}.", table_text(seen))
+    });
     page.gap();
     for (number, place) in seen.volumes.iter().enumerate() {
         volume(&mut page, number + 1, place, bytes);

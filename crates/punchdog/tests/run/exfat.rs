@@ -166,14 +166,14 @@ fn sound_and_its_fields() {
         &["scout"],
         0,
         &expect![[r#"
-        card.img · 620 KiB                                                                          in order
+            card.img · 620 KiB                                                                          in order
 
-        It holds 1 volume, a bare volume, no partition table.
+            It is a bare volume, without a partition table.
 
-          1  exFAT    at byte 0, 620 KiB
+              1  exFAT    at byte 0, 620 KiB
 
-        Next   punchdog check card.img    is the volume itself sound?
-    "#]],
+            Next   punchdog check card.img    is the volume itself sound?
+        "#]],
     );
     reads(
         |_| {},

@@ -154,14 +154,14 @@ fn a_sound_volume() {
         &["scout"],
         0,
         &expect![[r#"
-        card.img · 1.56 MiB                                                                         in order
+            card.img · 1.56 MiB                                                                         in order
 
-        It holds 1 volume, a bare volume, no partition table.
+            It is a bare volume, without a partition table.
 
-          1  FAT32    at byte 0, 1.56 MiB
+              1  FAT32    at byte 0, 1.56 MiB
 
-        Next   punchdog check card.img    is the volume itself sound?
-    "#]],
+            Next   punchdog check card.img    is the volume itself sound?
+        "#]],
     );
 }
 
