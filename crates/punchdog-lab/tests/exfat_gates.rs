@@ -129,6 +129,14 @@ const ROWS: &[Row] = &[
         ReadsOnly,
         &["error, bad upcase table size (0 bytes)"],
     ),
+    ("up-case length past the table", |p| p.write(entry(p, 2, 24), &140_000_u64.to_le_bytes()), Mounts, &[]),
+    (
+        "up-case length past the image",
+        |p| p.write(entry(p, 2, 24), &0x8_0000_16CC_u64.to_le_bytes()),
+        Refuses,
+        // The first sector behind the device: it has EB0.
+        &["failed to read sector(0xeb0)", UPCASE],
+    ),
     (
         "up-case checksum 1",
         |p| p.write(entry(p, 2, 4), &[1, 0, 0, 0]),

@@ -318,22 +318,26 @@ fn upcase(gate: &mut Gate<'_>) -> Verdict {
         gate.error("no upcase table entry");
         return Ok(());
     };
-    if owner.length == 0 || owner.length > 131_072 {
+    if owner.length == 0 {
         gate.error(format!("bad upcase table size ({} bytes)", owner.length));
         return Ok(());
     }
     let place =
         g.heap_place().wrapping_add(u64::from(owner.first).wrapping_sub(2).wrapping_mul(g.cluster_bytes()));
-    if owner.first < 2
-        || place.plus(owner.length.per_up(g.sector_bytes()).times(g.sector_bytes())) > gate.medium.len()
-    {
-        let sector = if owner.first < 2 || place > gate.medium.len() { place } else { gate.medium.len() }
-            .per(g.sector_bytes());
-        gate.say(format!("failed to read sector({sector:#x})"));
-        return gate.refuse(LOAD, &c::UPCASE_ENTRY, "the up-case table lies outside the volume");
-    }
+    // There is no upper bound: a length that says too much is read to the end of the device.
     let length = owner.length.per_up(g.sector_bytes()).times(g.sector_bytes());
-    let (index, sum) = read_table(&gate.medium.lenient(place, length.size()).bytes);
+    if owner.first < 2 || place.plus(length) > gate.medium.len() {
+        let outside = owner.first < 2 || place > gate.medium.len();
+        let sector = if outside { place } else { gate.medium.len() }.per(g.sector_bytes());
+        gate.say(format!("failed to read sector({sector:#x})"));
+        let reason = if outside {
+            "the up-case table lies outside the volume"
+        } else {
+            "the up-case table reaches past the end of the image, by what its entry says"
+        };
+        return gate.refuse(LOAD, &c::UPCASE_ENTRY, reason);
+    }
+    let (index, sum) = read_table(gate.medium, place, length);
     if index < 0xFFFF || sum != owner.checksum {
         gate.say(format!(
             "{LOAD} (idx : {index:#010x}, chksum : {sum:#010x}, utbl_chksum : {:#010x})",
@@ -344,10 +348,23 @@ fn upcase(gate: &mut Gate<'_>) -> Verdict {
 }
 
 /// How many characters the driver counts in a table, and the sum of the bytes up to there. It reads
-/// whole sectors, past the table's length.
-fn read_table(bytes: &[u8]) -> (u32, u32) {
+/// whole sectors, past the table's length; nothing behind the last character counts.
+fn read_table(medium: &dyn Medium, place: u64, length: u64) -> (u32, u32) {
+    /// A table without skips is 128 KiB long: one piece is as good as always all.
+    const PIECE: u64 = 128 << 10;
     let (mut index, mut sum) = (0_u32, 0_u32);
     let mut skip = false;
+    let mut done = 0_u64;
+    while done < length && index <= 0xFFFF {
+        let piece = length.minus(done).min(PIECE);
+        let bytes = medium.lenient(place.plus(done), piece.size()).bytes;
+        (index, sum, skip) = read_piece(&bytes, (index, sum, skip));
+        done = done.plus(piece);
+    }
+    (index, sum)
+}
+
+fn read_piece(bytes: &[u8], (mut index, mut sum, mut skip): (u32, u32, bool)) -> (u32, u32, bool) {
     for pair in bytes.chunks_exact(2) {
         if index > 0xFFFF {
             break;
@@ -365,7 +382,7 @@ fn read_table(bytes: &[u8]) -> (u32, u32) {
             index = index.plus(1);
         }
     }
-    (index, sum)
+    (index, sum, skip)
 }
 
 fn bitmap(gate: &mut Gate<'_>) -> Verdict {
