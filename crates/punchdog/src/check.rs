@@ -39,11 +39,14 @@ pub(crate) fn run(args: &Args, given: &Check) -> anyhow::Result<Verdict> {
     if args.json {
         let volumes: Vec<_> = examined.iter().map(|(chosen, found)| volume_json(chosen, found)).collect();
         json::print(&json!({
-            "schema": "punchdog.check/1",
+            "schema": "punchdog.check/2",
             "image": json::image(&given.target.image, image.len()),
             "sound": sound,
             "volumes": volumes,
-            "findings": table_faults.iter().map(|f| json::finding(f, 0)).collect::<Vec<_>>(),
+            "table": seen.as_ref().map(|seen| json!({
+                "kind": crate::scout::table_name(seen.table),
+                "findings": table_faults.iter().map(|f| json::finding(f, 0)).collect::<Vec<_>>(),
+            })),
             "strangers": seen.as_ref().map_or_else(Vec::new, json::strangers),
         }))?;
         return Ok(Verdict::of(sound));
@@ -129,10 +132,13 @@ fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examinati
     let image = page::word(path);
     let again = &chosen.again;
     if examination.sound() {
-        page.next(&[(
-            format!("punchdog files {image}{again}"),
-            "if a host does not show it: reader, port, cable, drive letter",
-        )]);
+        // Where the way to it is at fault, the table's findings have said what comes next.
+        let when = if chosen.way_is_clear() {
+            "if a host does not show it: reader, port, cable, drive letter"
+        } else {
+            "what is in it; hosts do not show it because of the partition table"
+        };
+        page.next(&[(format!("punchdog files {image}{again}"), when)]);
     } else {
         page.next(&[
             (

@@ -4,6 +4,7 @@ use crate::{args::Target, page, trouble::Trouble, watch::Screen};
 use punchdog_core::{
     arith::Sat,
     family::{self, Volume},
+    finding::Entry,
     medium::{Extent, FileImage, Medium, Window},
     partition::{self, Place, Scouting, Way, strangers::Blank},
 };
@@ -51,11 +52,19 @@ pub(crate) struct Chosen {
     pub(crate) inside: bool,
     /// How to ask for it again: ` --at 1048576`, or nothing.
     pub(crate) again: String,
+    /// How it was found, where scouting found it.
+    pub(crate) place: Option<Place>,
 }
 
-/// What the image holds, without a choice.
-pub(crate) fn survey(image: &dyn Medium, watch: &Screen) -> anyhow::Result<Scouting> {
-    Ok(partition::scout(image, false, watch)?)
+impl Chosen {
+    /// Why a host does not get as far as the volume, if the partition table is why.
+    pub(crate) fn not_found_by(&self, host: &str) -> Option<&'static Entry> {
+        self.place.as_ref().and_then(|place| place.not_found_by(host))
+    }
+    /// Nothing is wrong with the way to it.
+    pub(crate) fn way_is_clear(&self) -> bool {
+        self.place.as_ref().is_none_or(|place| place.way_faults.is_empty())
+    }
 }
 
 /// The volume at a byte offset.
@@ -89,7 +98,7 @@ fn at(
         Trouble::with(format!("byte {offset} of {} begins {what}", path.display()), next)
     })?;
     let again = if offset == 0 { String::new() } else { format!(" --at {offset}") };
-    Ok(Chosen { extent, volume, inside: offset != 0, again })
+    Ok(Chosen { extent, volume, inside: offset != 0, again, place: None })
 }
 
 /// The volume that a scouted place stands for.
@@ -111,7 +120,9 @@ pub(crate) fn place(
         ));
     }
     let length = (place.way != Way::Bare).then_some(place.extent.length);
-    at(image, path, place.extent.offset, length, watch)
+    let mut chosen = at(image, path, place.extent.offset, length, watch)?;
+    chosen.place = Some(place.clone());
+    Ok(chosen)
 }
 
 /// Why nothing in the image can be worked on.
@@ -170,9 +181,11 @@ pub(crate) fn all(
     let path = &target.image;
     if let Some(offset) = target.at {
         // A place between the volumes of a disk ends where its entry ends.
-        let seen = survey(image, watch)?;
+        // What begins elsewhere is looked at only to see whether it overlaps.
+        let seen = partition::scout(image, false, watch)?;
         let here = seen.volumes.iter().find(|place| place.extent.offset == offset && place.way != Way::Bare);
         let mut chosen = at(image, path, offset, here.map(|place| place.extent.length), watch)?;
+        chosen.place = seen.volumes.iter().find(|place| place.extent.offset == offset).cloned();
         if target.inside {
             chosen.again.push_str(" --inside");
         } else {
@@ -180,7 +193,8 @@ pub(crate) fn all(
         }
         return Ok((vec![chosen], None));
     }
-    let seen = survey(image, watch)?;
+    // As scout does it, so that numbers mean the same, and a volume that no entry lists is not left out.
+    let seen = partition::scout(image, true, watch)?;
     if let Some(number) = target.volume {
         let found = number.checked_sub(1).and_then(|index| seen.volumes.get(index));
         let Some(found) = found else {

@@ -10,6 +10,7 @@ use crate::{
 };
 use punchdog_core::{
     family::{Examination, Exhibit},
+    finding::Entry,
     forecast::{Basis, HostForecast},
     medium::{Medium, Window},
 };
@@ -28,11 +29,13 @@ pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
         told.push((volume, examination, hosts));
     }
     drop(screen);
-    let fine = told.iter().all(|(_, _, hosts)| hosts.iter().all(|host| host.mounts_read_write));
+    let fine = told.iter().all(|(chosen, _, hosts)| {
+        hosts.iter().all(|host| host.mounts_read_write && chosen.not_found_by(host.host).is_none())
+    });
     if args.json {
         let volumes: Vec<Value> = told.iter().map(|(c, e, h)| volume_json(c, e, h)).collect();
         let mut document = json!({
-            "schema": "punchdog.explain/1",
+            "schema": "punchdog.explain/2",
             "image": json::image(&given.target.image, image.len()),
         });
         if let [only] = volumes.as_slice() {
@@ -53,9 +56,12 @@ pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
     Ok(Verdict::of(fine))
 }
 
-fn host_json(host: &HostForecast) -> Value {
+fn host_json(host: &HostForecast, chosen: &Chosen) -> Value {
+    let missed = chosen.not_found_by(host.host);
     json!({
         "host": host.host,
+        "finds_volume": missed.is_none(),
+        "not_found_by": missed.map(|entry| entry.code),
         "mounts_read_only": host.mounts_read_only,
         "mounts_read_write": host.mounts_read_write,
         "refused_by": host.refused_by,
@@ -86,14 +92,17 @@ fn volume_json(chosen: &Chosen, examination: &Examination, hosts: &[HostForecast
         "story": examination.story,
         "likely": examination.likely,
         "intact": examination.intact,
-        "hosts": hosts.iter().map(host_json).collect::<Vec<_>>(),
+        "hosts": hosts.iter().map(|host| host_json(host, chosen)).collect::<Vec<_>>(),
         "evidence": evidence.collect::<Vec<_>>(),
     })
 }
 
 fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examination, hosts: &[HostForecast]) {
     let refusing = hosts.iter().filter(|host| !host.mounts_read_only).count();
+    let missing = hosts.iter().filter(|host| chosen.not_found_by(host.host).is_some()).count();
     let (verdict, style) = match (refusing, examination.sound()) {
+        (0, _) if missing == hosts.len() => ("no host finds it", page::BAD),
+        (0, _) if missing > 0 => ("some hosts do not find it", page::BAD),
         (0, true) => ("mounts", page::GOOD),
         (0, false) => ("mounts, but is not sound", page::WARN),
         (n, _) if n == hosts.len() => ("does not mount", page::BAD),
@@ -101,10 +110,11 @@ fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examinati
     };
     page.head(&choose::title(path, chosen, examination.label.as_deref()), verdict, style);
     page.gap();
+    way(page, chosen);
     page.say(&examination.story);
     page.gap();
     for forecast in hosts {
-        host(page, forecast);
+        host(page, forecast, chosen.not_found_by(forecast.host));
     }
     if !examination.exhibits.is_empty() {
         page.gap();
@@ -118,7 +128,18 @@ fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examinati
     }
     let (image, again) = (page::word(path), &chosen.again);
     let plan = page::beside(path, &chosen.again, "plan.json");
-    if examination.sound() {
+    if examination.sound() && !chosen.way_is_clear() {
+        page.next(&[
+            (format!("punchdog scout {image}"), "what the partition table lists, and what it should"),
+            (
+                format!(
+                    "punchdog plan {image} --table --out {}",
+                    page::word(&page::beside(path, " --table", "plan.json"))
+                ),
+                "mends the partition table; nothing in the volume changes",
+            ),
+        ]);
+    } else if examination.sound() {
         page.gap();
         page.say("Nothing in the volume stops a host. Look outside it, in this order: reader and port, cable, write-protect switch, drive letter, hidden partition, driver.");
         page.next(&[(
@@ -136,10 +157,37 @@ fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examinati
     }
 }
 
+/// The way to the volume, where something is wrong with it: it comes before all that the volume itself
+/// says.
+fn way(page: &mut Page, chosen: &Chosen) {
+    let faults = chosen.place.iter().flat_map(|place| &place.way_faults);
+    let mut told = false;
+    for entry in faults {
+        page.say(&format!("The way to it: {}. {}", entry.title, entry.meaning));
+        told = true;
+    }
+    if told {
+        page.gap();
+    }
+}
+
 /// Where the reason begins, and where text under it does.
 const REASON_AT: usize = 23;
 
-fn host(page: &mut Page, host: &HostForecast) {
+fn host(page: &mut Page, host: &HostForecast, missed: Option<&Entry>) {
+    if let Some(entry) = missed {
+        page.beside(REASON_AT, &format!("{:<10}not found", host.host), page::BAD, entry.title);
+        page.under_faint(REASON_AT, &format!("finding {}", entry.code));
+        let own = match (host.mounts_read_only, host.mounts_read_write) {
+            (true, true) => "by its own bytes it would mount the volume",
+            (true, false) => "by its own bytes it would mount the volume for reading",
+            _ => "and it would refuse the volume itself:",
+        };
+        page.under(REASON_AT, own);
+        if host.mounts_read_write {
+            return;
+        }
+    }
     let documented = host.basis == Basis::Documented;
     let (word, style) = match (host.mounts_read_only, host.mounts_read_write) {
         (true, true) => ("mounts", page::GOOD),

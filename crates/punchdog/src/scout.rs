@@ -45,7 +45,7 @@ pub(crate) fn run(args: &Args, given: &Scout) -> anyhow::Result<Verdict> {
     Ok(Verdict::of(fine))
 }
 
-fn table_name(table: Table) -> &'static str {
+pub(crate) fn table_name(table: Table) -> &'static str {
     match table {
         Table::None => "none",
         Table::Mbr => "mbr",

@@ -29,13 +29,13 @@ catalogue! {
         "The image was cut short while copying, or the medium has less room than it claims.",
         "Left alone: a full copy of the medium is what is needed.");
     GPT_PRIMARY = ("partition/gpt-primary", BlocksMount, "the primary GPT is damaged", "UEFI 2.10, 5.3.2",
-        "Hosts may use the backup at the end of the disk, or show an empty disk.",
+        "Linux shows no partition of the disk; other hosts may use the backup at its end.",
         "Written from the backup GPT (exact).");
     GPT_BACKUP = ("partition/gpt-backup", Untidy, "the backup GPT is damaged or not at the end", "UEFI 2.10, 5.3.2",
         "Nothing happens now; the next loss of the first sectors will be harder to mend. Usual for images that are longer or shorter than their disk was.",
         "Written from the primary GPT (exact).");
-    GPT_PROTECTION = ("partition/gpt-protection", RisksFiles, "the protective MBR of a GPT is missing", "UEFI 2.10, 5.2.3",
-        "Old hosts take the disk for an empty one; some hosts do not look for a GPT without it.",
+    GPT_PROTECTION = ("partition/gpt-protection", BlocksMount, "the protective MBR of a GPT is missing", "UEFI 2.10, 5.2.3",
+        "Linux does not look for a GPT without it; old hosts take the disk for an empty one.",
         "Written as the specification has it (derived).");
     BLANK = ("partition/blank", Remark, "the image holds nothing but one byte value", "none",
         "Zeroes: a dead controller, a drive that was erased, or an image of the wrong device. FF: erased flash.",

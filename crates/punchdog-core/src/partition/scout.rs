@@ -6,7 +6,7 @@ use crate::{
     exfat::ExfatVolume,
     family::{Kind, Volume},
     fat::FatVolume,
-    finding::{Collector, Finding, Sink},
+    finding::{Collector, Entry, Finding, Sink},
     medium::{Extent, Medium, MediumError, Window},
     progress::Watch,
     wording::capital,
@@ -95,6 +95,26 @@ pub struct Place {
     pub tables_at: u64,
     /// What its partition entry says, in words.
     pub entry: Option<String>,
+    /// What is wrong with the way to it: faults of the table that concern this volume.
+    pub way_faults: Vec<&'static Entry>,
+}
+
+impl Place {
+    /// Why `host` does not get as far as the volume itself: the fault of the partition table that keeps
+    /// it from there.
+    ///
+    /// Linux makes a device of every entry that has a length, whatever its type, and of a GPT's entries
+    /// only where the protective entry and the primary copy are right (Linux 6.12,
+    /// `block/partitions/efi.c`, without `gpt` on its command line). Windows gives no letter where the
+    /// type is not one of its own (UEFI 2.10, 5.2.1, `OSType`), and takes the backup copy (documented).
+    pub fn not_found_by(&self, host: &str) -> Option<&'static Entry> {
+        let passes: &[&str] = if host == "linux" {
+            &[c::WRONG_LENGTH.code, c::HIDDEN.code, c::WRONG_TYPE.code]
+        } else {
+            &[c::WRONG_LENGTH.code, c::GPT_PRIMARY.code]
+        };
+        self.way_faults.iter().copied().find(|entry| !passes.contains(&entry.code))
+    }
 }
 
 /// The partition table of an image.
@@ -207,12 +227,17 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
                         .take(1),
                 );
             }
-            report_lost(&place, &unfilled, &mut faults);
-            out.volumes.push(place);
+            out.volumes.push(report_lost(place, &unfilled, &mut faults));
         }
     }
     out.volumes.sort_by_key(|place| place.extent.offset);
     out.findings = faults.into_sorted();
+    // What is wrong with a GPT as a whole concerns every volume that it lists.
+    for class in [&c::GPT_PROTECTION, &c::GPT_PRIMARY] {
+        if out.findings.iter().any(|finding| finding.entry.code == class.code) {
+            out.volumes.iter_mut().for_each(|place| place.way_faults.push(class));
+        }
+    }
     Ok(out)
 }
 
@@ -268,7 +293,7 @@ fn look_into(
         };
         match found {
             Some(mut place) => {
-                judge_entry(entry, &place, faults);
+                judge_entry(entry, &mut place, faults);
                 place.entry = Some(entry.text.clone());
                 out.volumes.push(place);
             }
@@ -309,6 +334,7 @@ fn exfat_place(volume: &ExfatVolume, extent: Extent, way: Way, boot_gone: bool) 
         boot_gone,
         tables_at: extent.offset.plus(volume.believed().geometry.table_place(0)),
         entry: None,
+        way_faults: Vec::new(),
     }
 }
 
@@ -328,6 +354,7 @@ fn place(volume: &FatVolume, extent: Extent, way: Way, boot_gone: bool) -> Place
         boot_gone,
         tables_at: extent.offset.plus(volume.believed().geometry.table_offset(0)),
         entry: None,
+        way_faults: Vec::new(),
     }
 }
 
@@ -350,6 +377,7 @@ fn claimed(
             boot_gone: false,
             tables_at: 0,
             entry: None,
+            way_faults: Vec::new(),
         }));
     }
     if !search::claims_fat(&window) {
@@ -359,9 +387,10 @@ fn claimed(
     Ok(volume.filter(begins_here).map(|volume| place(&volume, extent, way, false)))
 }
 
-fn judge_entry(entry: &Listed, place: &Place, faults: &mut Collector) {
+fn judge_entry(entry: &Listed, place: &mut Place, faults: &mut Collector) {
     let at = entry.entry_at;
     if place.bytes > entry.extent.length {
+        place.way_faults.push(&c::WRONG_LENGTH);
         faults.add(
             Finding::new(&c::WRONG_LENGTH, format!("{} is shorter than its volume", entry.text))
                 .at(at.offset, at.length)
@@ -379,6 +408,7 @@ fn judge_entry(entry: &Listed, place: &Place, faults: &mut Collector) {
     }
     let hidden = kind & 0xF0 == 0x10 && fits.contains(&(kind & 0x0F));
     let class = if hidden { &c::HIDDEN } else { &c::WRONG_TYPE };
+    place.way_faults.push(class);
     faults.add(
         Finding::new(class, format!("{}: {}", entry.text, class.title)).at(at.offset.plus(4), 1).because(
             format!("The type byte is {kind:02X}, {}.", mbr::kind_text(kind)),
@@ -400,7 +430,7 @@ fn judge_gpt(
         faults.add(Finding::new(&c::GPT_PRIMARY, c::GPT_PRIMARY.title).at(sector, sector).because(
             "Header or entries at the beginning do not have their checksums.",
             "The backup at the end is whole.",
-            "Hosts may show an empty disk.",
+            "Linux shows no partition of the disk.",
         ));
     }
     if backup.is_none() {
@@ -415,7 +445,7 @@ fn judge_gpt(
         faults.add(Finding::new(&c::GPT_PROTECTION, c::GPT_PROTECTION.title).at(446, 66).because(
             "Sector 0 has no entry of type EE.",
             "A GPT stands behind it.",
-            "Old hosts take the disk for an empty one.",
+            "Linux does not look for a GPT without it; old hosts take the disk for an empty one.",
         ));
     }
 }
@@ -499,15 +529,19 @@ fn without_table(
         },
         "Hosts show an empty disk.",
     ));
-    for place in found {
-        report_lost(&place, &[], faults);
-        out.volumes.push(place);
+    for mut place in found {
+        place.way_faults.push(&c::TABLE_MISSING);
+        out.volumes.push(report_lost(place, &[], faults));
     }
     Ok(())
 }
 
-fn report_lost(place: &Place, unfilled: &[Extent], faults: &mut Collector) {
+fn report_lost(mut place: Place, unfilled: &[Extent], faults: &mut Collector) -> Place {
     let class = if unfilled.is_empty() { &c::ENTRY_MISSING } else { &c::WRONG_START };
+    // Without a table, that no entry lists it goes without saying.
+    if place.way_faults.is_empty() {
+        place.way_faults.push(class);
+    }
     let mut finding = Finding::new(
         class,
         format!("{} volume at byte {}: {}", place.what.title(), place.extent.offset, class.title),
@@ -527,4 +561,5 @@ fn report_lost(place: &Place, unfilled: &[Extent], faults: &mut Collector) {
         None => finding.at(446, 64),
     };
     faults.add(finding.at(place.extent.offset, 512));
+    place
 }

@@ -118,6 +118,7 @@ fn begins(medium: &dyn Medium, here: u64, sector: &[u8]) -> Option<Place> {
         boot_gone,
         tables_at: 0,
         entry: None,
+        way_faults: Vec::new(),
     };
     match sector.part(3, 8) {
         b"EXFAT   " => {
@@ -197,6 +198,7 @@ pub(super) fn around_table(
                 boot_gone: true,
                 tables_at: table,
                 entry: None,
+                way_faults: Vec::new(),
             }));
         }
     }

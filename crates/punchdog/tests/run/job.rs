@@ -27,7 +27,7 @@ fn from_unreadable_to_mended_and_back() {
         let at = folder.path();
 
         let checked = json(at, &["check", "card.img"], 1);
-        assert_eq!(checked["schema"], "punchdog.check/1");
+        assert_eq!(checked["schema"], "punchdog.check/2");
         let volume = &checked["volumes"][0];
         assert_eq!(
             (&volume["kind"], &volume["offset"], &volume["sound"]),

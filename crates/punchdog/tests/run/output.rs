@@ -102,7 +102,7 @@ fn json_has_the_documented_shape() {
     let known: BTreeSet<&str> = all_entries().map(|entry| entry.code).collect();
 
     let check = json(at, &["check", "card.img"], 1);
-    assert_eq!(keys(&check), set(&["schema", "image", "sound", "volumes", "findings", "strangers"]));
+    assert_eq!(keys(&check), set(&["schema", "image", "sound", "volumes", "table", "strangers"]));
     let volume = &check["volumes"][0];
     assert_eq!(keys(volume), set(&["kind", "offset", "bytes", "label", "sound", "files", "findings"]));
     for finding in volume["findings"].as_array().unwrap() {
@@ -114,6 +114,8 @@ fn json_has_the_documented_shape() {
     for host in explain["hosts"].as_array().unwrap() {
         let wanted = [
             "host",
+            "finds_volume",
+            "not_found_by",
             "mounts_read_only",
             "mounts_read_write",
             "refused_by",
