@@ -17,6 +17,7 @@ use punchdog_core::{
     progress::Silent,
 };
 use punchdog_lab::{
+    exfat,
     fat::{everyday, small},
     seed::Seed,
     workplace::Bench,
@@ -104,6 +105,31 @@ fn primary_and_logical_volumes_are_listed_in_order() {
         ]
     );
     assert!(disk.codes().is_empty(), "{:?}", disk.codes());
+}
+
+/// The medium was divided anew: where the old volume was not written over it still claims what a
+/// listed one holds. Whatever became of the new one's boot sector, the table is not turned back.
+#[test]
+fn an_older_volume_that_reaches_into_a_listed_one_is_a_remark() {
+    let old = exfat::everyday(&exfat::small(512, 4096, 1), 3).canvas;
+    let new = volume(Kind::Fat16, 7);
+    let start = 63 + old.len() / SECTOR / 2;
+    for boot_gone in [false, true] {
+        let mut disk = Disk::new(start + new.len() / SECTOR + 100);
+        disk.put(63, &old).put(start, &new).entry(0, 0, 0x0E, u32::try_from(start).unwrap(), sectors(&new));
+        if boot_gone {
+            disk.0[start * SECTOR + 11..start * SECTOR + 64].fill(0);
+        }
+        let seen = disk.scout();
+        let place = (What::Volume(Kind::Fat16), (start * SECTOR) as u64, Way::Listed);
+        assert_eq!(places(&seen), [place], "boot sector gone: {boot_gone}");
+        assert_eq!(disk.codes(), ["partition/older-volume"], "boot sector gone: {boot_gone}");
+        assert!(seen.volumes.iter().all(|place| place.way_faults.is_empty()));
+        // One that ends before the listed one begins is a lost volume.
+        let length = ((start - 63) * SECTOR) as u64 / 512;
+        disk.0[63 * SECTOR + 72..63 * SECTOR + 80].copy_from_slice(&length.to_le_bytes());
+        assert_eq!(disk.codes(), ["partition/entry-missing"], "boot sector gone: {boot_gone}");
+    }
 }
 
 #[test]

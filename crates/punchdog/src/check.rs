@@ -81,9 +81,18 @@ fn table(page: &mut Page, seen: &Scouting, path: &Path) {
     if seen.findings.is_empty() {
         return;
     }
-    page.head("partition table", &page::count(seen.findings.len() as u64, "fault", "faults"), page::BAD);
+    let faults = seen.findings.iter().filter(|finding| finding.weight != Weight::Remark).count() as u64;
+    let (verdict, style) = match faults {
+        0 => ("in order".to_owned(), page::GOOD),
+        _ => (page::count(faults, "fault", "faults"), page::BAD),
+    };
+    page.head("partition table", &verdict, style);
     page.gap();
     findings(page, &seen.findings, 0, false);
+    if faults == 0 {
+        page.gap();
+        return;
+    }
     page.next(&[(
         format!(
             "punchdog plan {} --table --out {}",

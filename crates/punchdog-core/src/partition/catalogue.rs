@@ -37,6 +37,9 @@ catalogue! {
     GPT_PROTECTION = ("partition/gpt-protection", BlocksMount, "the protective MBR of a GPT is missing", "UEFI 2.10, 5.2.3",
         "Linux does not look for a GPT without it; old hosts take the disk for an empty one.",
         "Written as the specification has it (derived).");
+    OLDER = ("partition/older-volume", Remark, "an older volume begins in front of a listed one and reaches into it", "none",
+        "The medium was divided anew and the old beginning was left. What is listed and found in its place stands over it.",
+        "Left alone: no host looks there. Where its files were not written over, files and salvage read them by --at with --inside.");
     BLANK = ("partition/blank", Remark, "the image holds nothing but one byte value", "none",
         "Zeroes: a dead controller, a drive that was erased, or an image of the wrong device. FF: erased flash.",
         "Nothing can be mended. Image the medium again, with another reader, before giving up.");

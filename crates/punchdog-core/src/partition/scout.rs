@@ -41,6 +41,15 @@ impl What {
         let article = if matches!(self, Self::Volume(Kind::Exfat) | Self::Ntfs) { "an" } else { "a" };
         format!("{article} {}", self.title())
     }
+    /// True when the structures of one can be taken for those of the other.
+    fn shares_family(self, other: Self) -> bool {
+        let family = |what| match what {
+            Self::Volume(Kind::Exfat) => 0,
+            Self::Volume(_) => 1,
+            Self::Ntfs => 2,
+        };
+        family(self) == family(other)
+    }
     /// True for what Punchdog can check and mend.
     pub fn is_mended(self) -> bool {
         matches!(self, Self::Volume(_))
@@ -210,6 +219,7 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
             let within = |listed: &Place| {
                 listed.boot_gone
                     && !place.boot_gone
+                    && place.what.shares_family(listed.what)
                     && listed.tables_at >= place.tables_at
                     && place.extent.offset < listed.extent.offset
                     && listed.extent.offset < place.extent.end()
@@ -226,6 +236,9 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
                         .map(|e| e.entry_at)
                         .take(1),
                 );
+            } else if let Some(over) = out.volumes.iter().find(|over| reaches_into(&place, over, &listed)) {
+                report_older(&place, over, &mut faults);
+                continue;
             }
             out.volumes.push(report_lost(place, &unfilled, &mut faults));
         }
@@ -534,6 +547,31 @@ fn without_table(
         out.volumes.push(report_lost(place, &[], faults));
     }
     Ok(())
+}
+
+/// True when `lost` begins in front of a listed volume and reaches into it. The entry and what was found
+/// behind it are two witnesses, a left beginning is one.
+fn reaches_into(lost: &Place, over: &Place, listed: &[Listed]) -> bool {
+    over.way == Way::Listed
+        && lost.extent.offset < over.extent.offset
+        && over.extent.offset < lost.extent.end()
+        && listed.iter().any(|entry| entry.extent.offset == over.extent.offset)
+}
+
+fn report_older(older: &Place, over: &Place, faults: &mut Collector) {
+    let (old, new) = (older.what.title(), over.what.title());
+    faults.add(
+        Finding::new(&c::OLDER, format!("{old} volume at byte {}: {}", older.extent.offset, c::OLDER.title))
+            .at(older.extent.offset, 512)
+            .because(
+                format!(
+                    "By its own beginning it is {} bytes long and reaches past byte {}.",
+                    older.bytes, over.extent.offset
+                ),
+                format!("There the table lists {} volume, and one stands there.", over.what.with_article()),
+                format!("Hosts show the {new} volume."),
+            ),
+    );
 }
 
 fn report_lost(mut place: Place, unfilled: &[Extent], faults: &mut Collector) -> Place {
