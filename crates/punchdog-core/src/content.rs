@@ -47,6 +47,12 @@ fn usual(extension: &str) -> String {
 const SIGNED: &[&str] =
     &["jpg", "png", "gif", "bmp", "wav", "pdf", "zip", "docx", "xlsx", "flac", "ogg", "avi", "tif"];
 
+/// The usual form of an extension whose files always begin with a signature.
+pub fn usual_of(extension: &str) -> Option<String> {
+    let usual = usual(extension);
+    SIGNED.contains(&usual.as_str()).then_some(usual)
+}
+
 /// True when a file called `name` begins as such files do; false when it begins as another kind;
 /// `None` when the bytes do not tell.
 pub fn agrees(name: &str, bytes: &[u8]) -> Option<bool> {
@@ -62,6 +68,16 @@ pub fn agrees(name: &str, bytes: &[u8]) -> Option<bool> {
         }
         None => Some(false),
     }
+}
+
+/// True for names of files that hold plain text, and so neither zeros nor FF.
+pub fn is_text(name: &str) -> bool {
+    name.rsplit_once('.').is_some_and(|(_, extension)| {
+        matches!(
+            usual(extension).as_str(),
+            "txt" | "csv" | "log" | "md" | "html" | "xml" | "json" | "ini" | "cfg"
+        )
+    })
 }
 
 /// The group of a file by its name, or by its first bytes where the name does not tell.

@@ -88,6 +88,30 @@ impl Tally {
         }
         tally
     }
+    /// Adds what another volume has.
+    pub(crate) fn add(&mut self, other: &Self) {
+        self.folders = self.folders.plus(other.folders);
+        self.intact = self.intact.plus(other.intact);
+        self.damaged = self.damaged.plus(other.damaged);
+        self.orphans = self.orphans.plus(other.orphans);
+    }
+}
+
+/// How many deleted files can be had again.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
+pub struct Deleted {
+    /// Files that are marked deleted, in deleted folders too.
+    pub files: u64,
+    /// Of those, files whose clusters nothing has now.
+    pub readable: u64,
+}
+
+impl Deleted {
+    pub(crate) fn of(files: &[FileRecord]) -> Self {
+        let all = files.iter().filter(|file| !file.folder);
+        let readable = all.clone().filter(|file| !file.taken && (file.size == 0 || !file.extents.is_empty()));
+        Self { files: all.count().wide(), readable: readable.count().wide() }
+    }
 }
 
 /// All that one reading of a volume shows.
@@ -99,6 +123,8 @@ pub struct Examination {
     pub findings: Vec<Finding>,
     /// The files by state.
     pub tally: Tally,
+    /// The deleted ones.
+    pub deleted: Deleted,
     /// What is wrong, in one or two sentences.
     pub story: String,
     /// What probably happened.

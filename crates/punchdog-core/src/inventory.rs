@@ -2,9 +2,12 @@
 
 use crate::{
     arith::Sat,
+    filler::Filler,
+    keeping::ADRIFT,
     medium::{Extent, Medium},
     treepath::TreePath,
 };
+use bitflags::bitflags;
 use jiff::civil::DateTime;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -36,8 +39,38 @@ impl State {
     }
 }
 
+bitflags! {
+    /// What hosts are told of a file: both families have the same bits (FAT 1.03, DIR_Attr; exFAT 1.00,
+    /// 7.4.4).
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+    pub struct Attributes: u16 {
+        /// Not to be written.
+        const READ_ONLY = 1;
+        /// Not to be shown.
+        const HIDDEN = 2;
+        /// The host's own.
+        const SYSTEM = 4;
+        /// Changed since it was last saved elsewhere.
+        const ARCHIVE = 0x20;
+    }
+}
+
+impl Attributes {
+    /// Their names, as JSON has them.
+    pub fn names(self) -> Vec<&'static str> {
+        let all = [
+            (Self::READ_ONLY, "read-only"),
+            (Self::HIDDEN, "hidden"),
+            (Self::SYSTEM, "system"),
+            (Self::ARCHIVE, "archive"),
+        ];
+        all.iter().filter(|(bit, _)| self.contains(*bit)).map(|(_, name)| *name).collect()
+    }
+}
+
 /// One file or folder.
 #[derive(Debug, Clone)]
+#[expect(clippy::struct_excessive_bools, reason = "each is a plain fact of its own")]
 pub struct FileRecord {
     /// Its path.
     pub path: TreePath,
@@ -49,6 +82,8 @@ pub struct FileRecord {
     pub state: State,
     /// When it was last written.
     pub modified: Option<DateTime>,
+    /// Its attributes.
+    pub attributes: Attributes,
     /// Where its content lies: bytes from the start of the volume; shorter than `size` where some
     /// of it is missing.
     pub extents: Vec<Extent>,
@@ -60,26 +95,46 @@ pub struct FileRecord {
     pub masked: bool,
     /// All of its content is known, whatever keeps hosts from it.
     pub whole: bool,
+    /// It is deleted, and part of its clusters belongs to something else now.
+    pub taken: bool,
+    /// It has content, and none of it is on the medium: beyond the end of the image, or where everything
+    /// reads blank.
+    pub absent: bool,
     /// Why it is not intact.
     pub note: Option<String>,
 }
 
 impl FileRecord {
     /// What is called a file because its clusters are in use and belong to none.
-    pub(crate) fn adrift(path: TreePath, size: u64, extents: Vec<Extent>) -> Self {
+    pub(crate) fn adrift(path: TreePath, size: u64, mut extents: Vec<Extent>) -> Self {
+        let mut left = size;
+        for extent in &mut extents {
+            extent.length = extent.length.min(left);
+            left = left.minus(extent.length);
+        }
+        extents.retain(|extent| extent.length > 0);
         Self {
             path,
             folder: false,
             size,
             state: State::Orphan,
             modified: None,
+            attributes: Attributes::empty(),
             extents,
             zeros: 0,
             place: 0,
             masked: false,
             whole: false,
+            taken: false,
+            absent: false,
             note: Some("clusters in use that belong to no file".to_owned()),
         }
+    }
+
+    /// Notes whether none of its content stands before `end`.
+    pub(crate) fn mark_absent(&mut self, end: u64) {
+        let stored = !self.extents.is_empty() && !self.folder;
+        self.absent = stored && self.extents.iter().all(|extent| extent.offset >= end);
     }
 
     /// Bytes of content that can be read.
@@ -118,9 +173,26 @@ impl FileRecord {
 
     /// The SHA-256 of the content that is there, in hexadecimal.
     pub fn sha256(&self, medium: &dyn Medium) -> String {
+        self.sha256_with(medium, |_| {})
+    }
+
+    /// The same, with a look at the content on the way.
+    pub fn sha256_with(&self, medium: &dyn Medium, mut look: impl FnMut(&[u8])) -> String {
         let mut hash = Sha256::new();
-        self.read(medium, |bytes| hash.update(bytes));
+        self.read(medium, |bytes| {
+            hash.update(bytes);
+            look(bytes);
+        });
         hex::encode(hash.finalize())
+    }
+
+    /// Notes that an imager's filler stands in it.
+    pub fn holds(&mut self, filler: &Filler) {
+        if self.state == State::Intact {
+            self.state = State::Damaged;
+        }
+        self.whole = false;
+        self.note = Some(filler.note());
     }
 }
 
@@ -134,6 +206,8 @@ pub enum Fate {
     Back,
     /// Whole content, another path.
     Moved,
+    /// Its content is kept, without its name, and perhaps without its exact length.
+    Adrift,
     /// Its end is missing afterwards.
     Shorter,
     /// Damaged before and after.
@@ -147,6 +221,9 @@ pub enum Fate {
 pub struct Change {
     /// What becomes of it.
     pub fate: Fate,
+    /// Where its volume begins in the image, where a plan is for several.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub volume: Option<u64>,
     /// Its path before, or afterwards where it had none.
     pub path: TreePath,
     /// Its path afterwards, where that is another.
@@ -206,7 +283,13 @@ impl Inventory {
             let same_content = file.extents.first().and_then(|e| by_content.get(&(e.offset, e.length)));
             let same_place = by_place.get(&file.place).filter(|_| file.place != 0);
             let Some(now) = same_place.or(same_content) else {
-                changes.push(Change { fate: Fate::Lost, path: file.path.clone(), to: None, bytes: None });
+                changes.push(Change {
+                    fate: Fate::Lost,
+                    volume: None,
+                    path: file.path.clone(),
+                    to: None,
+                    bytes: None,
+                });
                 continue;
             };
             met.insert(std::ptr::from_ref(*now));
@@ -215,10 +298,16 @@ impl Inventory {
         for file in
             after.files.iter().filter(|file| !file.folder && !met.contains(&std::ptr::from_ref(*file)))
         {
-            changes.push(Change { fate: Fate::Back, path: file.path.clone(), to: None, bytes: None });
+            let fate = if is_adrift(&file.path) { Fate::Adrift } else { Fate::Back };
+            changes.push(Change { fate, volume: None, path: file.path.clone(), to: None, bytes: None });
         }
         changes
     }
+}
+
+/// True for what is kept without its name.
+fn is_adrift(path: &TreePath) -> bool {
+    path.first().starts_with(ADRIFT)
 }
 
 fn change(before: &FileRecord, after: &FileRecord, hidden: bool) -> Change {
@@ -229,12 +318,14 @@ fn change(before: &FileRecord, after: &FileRecord, hidden: bool) -> Change {
         // A damaged file whose size was set to what is there is whole again, but shorter.
         _ if holds < held => Fate::Shorter,
         (false, _) => Fate::Damaged,
+        _ if is_adrift(&after.path) && before.state != State::Intact => Fate::Adrift,
         (true, State::Intact) if moved => Fate::Moved,
         (true, State::Intact) if !hidden => Fate::Intact,
         (true, _) => Fate::Back,
     };
     Change {
         fate,
+        volume: None,
         path: before.path.clone(),
         to: moved.then(|| after.path.clone()),
         bytes: (held != holds).then_some((held, holds)),
@@ -263,11 +354,14 @@ mod tests {
             size,
             state,
             modified: None,
+            attributes: Attributes::empty(),
             extents,
             zeros: 0,
             place,
             masked: false,
             whole: state == State::Intact,
+            taken: false,
+            absent: false,
             note: None,
         }
     }

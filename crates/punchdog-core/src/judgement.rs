@@ -77,6 +77,8 @@ pub struct Table<'a> {
     pub backup: Option<&'a [u8]>,
     /// Nothing of the sector as it stands is worth keeping.
     pub gone: bool,
+    /// The second copy is of another format than the volume: it is shown, and not believed.
+    pub stale: bool,
     /// The judgements so far.
     pub fields: Vec<Judgement>,
 }
@@ -108,12 +110,14 @@ impl Table<'_> {
     ) {
         let primary = self.primary.map(|sector| sector.part(at, length).to_vec());
         let backup = self.backup.map(|sector| sector.part(at, length).to_vec());
-        let (believed, why) =
-            match (primary.filter(|v| !self.gone && usable(v)), backup.filter(|v| usable(v))) {
-                (Some(value), _) => (value, "as it stands".to_owned()),
-                (None, Some(value)) => (value, "from the backup".to_owned()),
-                (None, None) => (customary.to_vec(), "the usual value".to_owned()),
-            };
+        let (believed, why) = match (
+            primary.filter(|v| !self.gone && usable(v)),
+            backup.filter(|v| !self.stale && usable(v)),
+        ) {
+            (Some(value), _) => (value, "as it stands".to_owned()),
+            (None, Some(value)) => (value, "from the backup".to_owned()),
+            (None, None) => (customary.to_vec(), "the usual value".to_owned()),
+        };
         self.push((at, length), names, show, None, believed, why, entry);
     }
 

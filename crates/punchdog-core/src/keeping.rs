@@ -5,7 +5,7 @@
 //! no room for that folder, as many as there is room for are listed; the others stay in use, and the
 //! volume keeps its fault. Nothing is ever freed that was to be kept.
 
-use crate::{arith::Sat, step::Choices};
+use crate::{arith::Sat, content, step::Choices};
 
 /// The folder for what is kept.
 pub const ADRIFT: &str = "ADRIFT";
@@ -36,6 +36,41 @@ pub(crate) fn listed(lost: usize, (own, each): (u64, u64), cluster: u64, free: u
     let clusters = wanted.min(free.wide()).narrow();
     let fit = clusters.wide().times(cluster).minus(own).per(each.max(1)).size().min(lost);
     (fit > 0).then_some((clusters, fit))
+}
+
+/// Entries without content, and lost chains that begin as files of their names do, brought together: a
+/// recording that was cut off has its clusters, and an entry that was never told of them. `empty` are names
+/// with numbers, `lost` extensions with numbers, both in the order in which they were made. A kind is paired
+/// off where it has as many of the one as of the other. Gives the numbers, entry first.
+pub(crate) fn paired(empty: &[(u32, &str)], lost: &[(usize, &str)]) -> Vec<(u32, usize)> {
+    let kind = |name: &str| name.rsplit_once('.').and_then(|(_, extension)| content::usual_of(extension));
+    let mut kinds: Vec<String> = empty.iter().filter_map(|(_, name)| kind(name)).collect();
+    kinds.sort_unstable();
+    kinds.dedup();
+    let mut pairs = Vec::new();
+    for wanted in kinds {
+        let entries: Vec<u32> =
+            empty.iter().filter(|(_, name)| kind(name).as_ref() == Some(&wanted)).map(|(n, _)| *n).collect();
+        let of_kind =
+            |(_, extension): &&(usize, &str)| content::usual_of(extension).as_ref() == Some(&wanted);
+        let chains: Vec<usize> = lost.iter().filter(of_kind).map(|(n, _)| *n).collect();
+        if entries.len() == chains.len() {
+            pairs.extend(entries.into_iter().zip(chains));
+        }
+    }
+    pairs
+}
+
+#[cfg(test)]
+mod pairing {
+    use super::*;
+
+    #[test]
+    fn a_kind_is_paired_off_where_its_numbers_agree() {
+        let empty = [(3, "a.WAV"), (5, "b.wave"), (7, "c.png"), (9, "d.txt")];
+        assert_eq!(paired(&empty, &[(0, "wav"), (1, "png"), (2, "wav")]), [(7, 1), (3, 0), (5, 2)]);
+        assert_eq!(paired(&empty, &[(0, "wav"), (1, "txt")]), [], "one chain for two names; text is no kind");
+    }
 }
 
 #[cfg(test)]

@@ -1,4 +1,5 @@
-//! Measuring a volume or a partition table: what a plan promises, and what apply holds against it.
+//! Measuring a volume, a partition table or a whole medium: what a plan promises, and what apply holds
+//! against it.
 
 use crate::{
     arith::Sat,
@@ -6,7 +7,7 @@ use crate::{
     finding::{Finding, Weight},
     inventory::Inventory,
     medium::{Extent, Medium, Overlay, Stage, Window},
-    partition,
+    partition::{self, Scouting},
     plan::PlanError,
     progress::Watch,
     step::{Choices, Steps},
@@ -22,6 +23,8 @@ pub enum Subject {
     Volume(Extent),
     /// The partition table.
     Table,
+    /// The partition table and every volume.
+    Medium,
 }
 
 /// What one examination of a volume comes to; equal for the overlay and for the copy.
@@ -35,20 +38,99 @@ pub struct Measured {
     pub files: Tally,
     /// A digest of all paths, sizes, states and places.
     pub inventory: String,
+    /// Per host: mounts for reading and for writing; every volume, where there are several.
+    pub mounts: BTreeMap<String, (bool, bool)>,
+    /// Each volume, where the subject is a whole medium.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub volumes: Vec<MeasuredVolume>,
+}
+
+/// One volume of a whole medium, as measured.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MeasuredVolume {
+    /// Its file system.
+    pub kind: Kind,
+    /// Where it begins in the image.
+    pub offset: u64,
+    /// Bytes that it says it has.
+    pub bytes: u64,
+    /// Nothing in it weighs more than a remark.
+    pub sound: bool,
+    /// Files by state.
+    pub files: Tally,
     /// Per host: mounts for reading and for writing.
     pub mounts: BTreeMap<String, (bool, bool)>,
 }
 
-/// Examines the subject, and lists its files.
+/// The files of one volume, with where it begins in the image.
+#[derive(Debug)]
+pub struct Part {
+    /// Its file system.
+    pub kind: Kind,
+    /// Where the volume begins.
+    pub offset: u64,
+    /// Its files.
+    pub files: Inventory,
+    /// A host could reach its files.
+    pub reached: bool,
+}
+
+/// Examines the subject, and lists the files of each volume in it.
 pub fn measure(
     medium: &dyn Medium,
     subject: Subject,
     watch: &dyn Watch,
-) -> Result<(Measured, Inventory), PlanError> {
+) -> Result<(Measured, Vec<Part>), PlanError> {
     match subject {
-        Subject::Volume(place) => measure_volume(medium, place, watch),
-        Subject::Table => Ok((measure_table(medium, watch)?, Inventory::default())),
+        Subject::Volume(place) => {
+            let (measured, files, kind) = measure_volume(medium, place, watch)?;
+            let reached = measured.mounts.get("linux").is_none_or(|(read, _)| *read);
+            Ok((measured, vec![Part { kind, offset: place.offset, files, reached }]))
+        }
+        Subject::Table => Ok((measure_table(&partition::scout(medium, true, watch)?), Vec::new())),
+        Subject::Medium => measure_all(medium, watch),
     }
+}
+
+/// The table and each volume, and what they come to together.
+fn measure_all(medium: &dyn Medium, watch: &dyn Watch) -> Result<(Measured, Vec<Part>), PlanError> {
+    let seen = partition::scout(medium, true, watch)?;
+    let mut all = measure_table(&seen);
+    let mut hash = Sha256::new();
+    hash.update(&all.inventory);
+    let mut parts = Vec::new();
+    for place in seen.volumes.iter().filter(|place| place.what.is_mended()) {
+        let (measured, files, kind) = measure_volume(medium, place.extent, watch)?;
+        let reaches = |host: &str| place.not_found_by(host).is_none();
+        let mounts: BTreeMap<String, (bool, bool)> = measured
+            .mounts
+            .iter()
+            .map(|(host, (read, write))| (host.clone(), (*read && reaches(host), *write && reaches(host))))
+            .collect();
+        for (host, (read, write)) in &mounts {
+            let sum = all.mounts.entry(host.clone()).or_insert((true, true));
+            *sum = (sum.0 && *read, sum.1 && *write);
+        }
+        all.sound &= measured.sound;
+        all.files.add(&measured.files);
+        for (code, count) in &measured.findings {
+            let sum = all.findings.entry(code.clone()).or_insert(0);
+            *sum = sum.plus(*count);
+        }
+        hash.update(&measured.inventory);
+        let reached = mounts.get("linux").is_none_or(|(read, _)| *read);
+        all.volumes.push(MeasuredVolume {
+            kind,
+            offset: place.extent.offset,
+            bytes: place.bytes,
+            sound: measured.sound,
+            files: measured.files,
+            mounts,
+        });
+        parts.push(Part { kind, offset: place.extent.offset, files, reached });
+    }
+    all.inventory = hex::encode(hash.finalize());
+    Ok((all, parts))
 }
 
 fn faults(findings: &[Finding]) -> BTreeMap<String, u64> {
@@ -64,7 +146,7 @@ fn measure_volume(
     medium: &dyn Medium,
     place: Extent,
     watch: &dyn Watch,
-) -> Result<(Measured, Inventory), PlanError> {
+) -> Result<(Measured, Inventory, Kind), PlanError> {
     let window = Window::new(medium, place);
     let volume = family::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?;
     let seen = volume.examine(&window, watch)?;
@@ -80,12 +162,12 @@ fn measure_volume(
         files: seen.tally,
         inventory: inventory.digest(),
         mounts,
+        volumes: Vec::new(),
     };
-    Ok((measured, inventory))
+    Ok((measured, inventory, volume.kind()))
 }
 
-fn measure_table(medium: &dyn Medium, watch: &dyn Watch) -> Result<Measured, PlanError> {
-    let seen = partition::scout(medium, true, watch)?;
+fn measure_table(seen: &Scouting) -> Measured {
     let mut hash = Sha256::new();
     for place in &seen.volumes {
         hash.update(place.what.name());
@@ -94,37 +176,66 @@ fn measure_table(medium: &dyn Medium, watch: &dyn Watch) -> Result<Measured, Pla
         hash.update(place.way.name());
     }
     let findings = faults(&seen.findings);
-    Ok(Measured {
+    Measured {
         sound: findings.is_empty(),
         findings,
         files: Tally::default(),
         inventory: hex::encode(hash.finalize()),
         mounts: BTreeMap::new(),
-    })
+        volumes: Vec::new(),
+    }
 }
 
-/// One round of mending on the overlay; the kind of the volume, where the subject is one.
+/// One round of mending on the overlay.
 pub(crate) fn mend_once(
     overlay: &mut Overlay<'_>,
     subject: Subject,
     choices: &mut Choices,
     done: &mut Steps<'_>,
     watch: &dyn Watch,
-) -> Result<Option<Kind>, PlanError> {
+) -> Result<(), PlanError> {
     match subject {
-        Subject::Volume(place) => {
-            let volume = {
-                let window = Window::new(overlay, place);
-                family::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?
-            };
-            volume.mend(&mut Stage::new(overlay, place), choices, done, watch)?;
-            Ok(Some(volume.kind()))
-        }
-        Subject::Table => {
-            let seen = partition::scout(overlay, true, watch)?;
-            let whole = Extent::new(0, overlay.len());
-            partition::round(&mut Stage::new(overlay, whole), &seen, done)?;
-            Ok(None)
+        Subject::Volume(place) => mend_volume(overlay, place, choices, done, watch),
+        Subject::Table => mend_table(overlay, done, watch).map(|_| ()),
+        Subject::Medium => {
+            // The way to the volumes first: it says where they begin and end.
+            let seen = mend_table(overlay, done, watch)?;
+            let volumes = || seen.volumes.iter().filter(|place| place.what.is_mended());
+            let several = volumes().count() > 1;
+            for place in volumes() {
+                if !done.is_empty() {
+                    break;
+                }
+                choices.about(several.then_some(place.extent.offset));
+                mend_volume(overlay, place.extent, choices, done, watch)?;
+            }
+            choices.about(None);
+            Ok(())
         }
     }
+}
+
+fn mend_table(
+    overlay: &mut Overlay<'_>,
+    done: &mut Steps<'_>,
+    watch: &dyn Watch,
+) -> Result<Scouting, PlanError> {
+    let seen = partition::scout(overlay, true, watch)?;
+    let whole = Extent::new(0, overlay.len());
+    partition::round(&mut Stage::new(overlay, whole), &seen, done)?;
+    Ok(seen)
+}
+
+fn mend_volume(
+    overlay: &mut Overlay<'_>,
+    place: Extent,
+    choices: &mut Choices,
+    done: &mut Steps<'_>,
+    watch: &dyn Watch,
+) -> Result<(), PlanError> {
+    let volume = {
+        let window = Window::new(overlay, place);
+        family::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?
+    };
+    Ok(volume.mend(&mut Stage::new(overlay, place), choices, done, watch)?)
 }

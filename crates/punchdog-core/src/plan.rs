@@ -9,8 +9,8 @@ use crate::{
     arith::Sat,
     change::{Bytes, PlannedChange, Tally},
     family::Kind,
-    inventory::{Change, Fate, count},
-    measure::{Measured, Subject, measure, mend_once},
+    inventory::{Change, Fate, Inventory, count},
+    measure::{Measured, Part, Subject, measure, mend_once},
     medium::{Extent, Medium, MediumError, Overlay, Witness},
     progress::Watch,
     step::{Choice, Choices, Steps},
@@ -22,7 +22,7 @@ use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 
 /// The name and version of the plan file.
-pub const SCHEMA: &str = "punchdog.plan/2";
+pub const SCHEMA: &str = "punchdog.plan/3";
 /// Rounds of mending at most; each must change something, and few volumes need more than six.
 const ROUNDS: u32 = 40;
 /// Files named in the outcome at most, and bytes of their paths; the counts go on.
@@ -74,6 +74,18 @@ pub struct PlannedImage {
     pub evidence: Vec<Evidence>,
 }
 
+/// What a plan is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Scope {
+    /// One volume.
+    Volume,
+    /// The partition table.
+    Table,
+    /// The partition table and every volume.
+    Medium,
+}
+
 /// The volume that a plan is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PlannedVolume {
@@ -109,7 +121,9 @@ pub struct Plan {
     pub schema: String,
     /// The image it is for.
     pub image: PlannedImage,
-    /// The volume it is for; none when it mends the partition table.
+    /// What it mends.
+    pub scope: Scope,
+    /// The volume it is for, or the only one of the medium; none when it mends the partition table.
     pub volume: Option<PlannedVolume>,
     /// The steps, in order; empty when there is nothing to do.
     pub steps: Vec<PlannedStep>,
@@ -199,14 +213,13 @@ pub fn build(
     let mut choices = Choices::wanting(wanted);
     let mut steps = Vec::new();
     let mut seen = std::collections::HashSet::new();
-    let mut kind = None;
     for round in 0..ROUNDS {
         if watch.stop() {
             return Err(MediumError::Stopped.into());
         }
         watch.at("planning, round by round", round.wide(), ROUNDS.wide());
         let mut done = Steps::new(watch);
-        kind = mend_once(&mut overlay, subject, &mut choices, &mut done, watch)?;
+        mend_once(&mut overlay, subject, &mut choices, &mut done, watch)?;
         overlay.sound()?;
         if done.is_empty() {
             break;
@@ -229,8 +242,7 @@ pub fn build(
     let (after, files_after) = measure(&overlay, subject, watch)?;
     let written = Tally::between(&witness, &overlay, &overlay.changed());
     overlay.sound()?;
-    let hidden = before.mounts.get("linux").is_some_and(|(read, _)| !read);
-    let mut changes = files_before.changes_to(&files_after, hidden);
+    let mut changes = all_changes(&files_before, &files_after);
     let fates = count(&changes);
     let summary = if subject == Subject::Table {
         table_summary(&after)
@@ -238,16 +250,11 @@ pub fn build(
         summary(&fates, &after, judged(&steps))
     };
     changes.retain(|change| change.fate != Fate::Intact);
-    changes.sort_by(|a, b| (std::cmp::Reverse(a.fate), &a.path).cmp(&(std::cmp::Reverse(b.fate), &b.path)));
+    changes.sort_by(|a, b| {
+        (std::cmp::Reverse(a.fate), a.volume, &a.path).cmp(&(std::cmp::Reverse(b.fate), b.volume, &b.path))
+    });
     name_no_more(&mut changes);
-    let volume = match subject {
-        Subject::Table => None,
-        Subject::Volume(place) => Some(PlannedVolume {
-            kind: kind.ok_or(PlanError::NoVolume)?,
-            offset: place.offset,
-            bytes: place.length,
-        }),
-    };
+    let (scope, volume) = scope(subject, &after, &files_after);
     let mut plan = Plan {
         schema: SCHEMA.to_owned(),
         image: PlannedImage {
@@ -255,6 +262,7 @@ pub fn build(
             bytes: image.len(),
             evidence: evidence(image, &witness, watch)?,
         },
+        scope,
         volume,
         steps,
         choices: choices.offered(),
@@ -263,6 +271,49 @@ pub fn build(
     };
     plan.seal = plan.computed_seal();
     Ok(plan)
+}
+
+/// What becomes of the files of every volume: those that begin at the same byte are the same.
+fn all_changes(before: &[Part], after: &[Part]) -> Vec<Change> {
+    let several = before.len().max(after.len()) > 1;
+    let nothing = Inventory::default();
+    let mut all = Vec::new();
+    let find = |parts: &'_ [Part], offset: u64| parts.iter().position(|part| part.offset == offset);
+    let mut add = |offset: u64, old: &Inventory, new: &Inventory, hidden: bool| {
+        let mut changes = old.changes_to(new, hidden);
+        if several {
+            for change in &mut changes {
+                change.volume = Some(offset);
+            }
+        }
+        all.extend(changes);
+    };
+    for part in before {
+        let now = find(after, part.offset).and_then(|index| after.get(index));
+        add(part.offset, &part.files, now.map_or(&nothing, |now| &now.files), !part.reached);
+    }
+    for part in after.iter().filter(|part| find(before, part.offset).is_none()) {
+        add(part.offset, &nothing, &part.files, false);
+    }
+    all
+}
+
+/// What the plan is for, as its file has it.
+fn scope(subject: Subject, after: &Measured, parts: &[Part]) -> (Scope, Option<PlannedVolume>) {
+    match (subject, parts) {
+        (Subject::Volume(place), [only]) => {
+            let volume = PlannedVolume { kind: only.kind, offset: place.offset, bytes: place.length };
+            (Scope::Volume, Some(volume))
+        }
+        (Subject::Medium, _) => {
+            let only = match after.volumes.as_slice() {
+                [only] => Some(PlannedVolume { kind: only.kind, offset: only.offset, bytes: only.bytes }),
+                _ => None,
+            };
+            (Scope::Medium, only)
+        }
+        _ => (Scope::Table, None),
+    }
 }
 
 /// Keeps as many changes as shall be named.
@@ -302,6 +353,7 @@ fn summary(fates: &BTreeMap<Fate, u64>, after: &Measured, judged: u64) -> String
         parts.push(rest);
     }
     for (fate, one, many) in [
+        (Fate::Adrift, "is kept without its name", "are kept without their names"),
         (Fate::Shorter, "loses its end", "lose their end"),
         (Fate::Damaged, "stays damaged", "stay damaged"),
         (Fate::Lost, "is lost", "are lost"),
@@ -310,7 +362,12 @@ fn summary(fates: &BTreeMap<Fate, u64>, after: &Measured, judged: u64) -> String
             parts.push(counted(get(fate), one, many));
         }
     }
-    let end = if after.sound { "the volume is sound." } else { "some faults remain." };
+    let end = match (after.sound, after.volumes.len()) {
+        (false, _) => "some faults remain.",
+        (true, 0) => "the volume is sound.",
+        (true, 1) => "the volume and the way to it are in order.",
+        (true, _) => "the partition table and all volumes are in order.",
+    };
     format!("{}; {end}", parts.join(", "))
 }
 
@@ -361,7 +418,11 @@ fn digest_of(image: &dyn Medium, extent: Extent) -> Result<String, MediumError> 
 impl Plan {
     /// What the plan mends.
     pub fn subject(&self) -> Subject {
-        self.volume.map_or(Subject::Table, |volume| Subject::Volume(Extent::new(volume.offset, volume.bytes)))
+        match (self.scope, self.volume) {
+            (Scope::Medium, _) => Subject::Medium,
+            (Scope::Volume, Some(volume)) => Subject::Volume(Extent::new(volume.offset, volume.bytes)),
+            _ => Subject::Table,
+        }
     }
 
     fn computed_seal(&self) -> String {
@@ -371,14 +432,24 @@ impl Plan {
         struct Open<'a> {
             schema: &'a str,
             image: &'a PlannedImage,
+            scope: Scope,
             volume: Option<PlannedVolume>,
             steps: &'a [PlannedStep],
             choices: &'a [Choice],
             outcome: &'a Outcome,
             seal: &'a str,
         }
-        let Self { schema, image, volume, steps, choices, outcome, seal: _ } = self;
-        json_digest(&Open { schema, image, volume: *volume, steps, choices, outcome, seal: "" })
+        let Self { schema, image, scope, volume, steps, choices, outcome, seal: _ } = self;
+        json_digest(&Open {
+            schema,
+            image,
+            scope: *scope,
+            volume: *volume,
+            steps,
+            choices,
+            outcome,
+            seal: "",
+        })
     }
 
     /// The plan as a file.

@@ -166,12 +166,34 @@ pub struct Choices {
     offered: BTreeMap<String, Choice>,
     /// Paths that a question has, so that a crowd of them is not gone through for each.
     named: HashSet<(String, String)>,
+    /// Where the volume in question begins, where a plan is for several.
+    about: Option<u64>,
+    /// Volumes whose geometry nothing confirms, by where they begin in question.
+    unconfirmed: HashSet<Option<u64>>,
 }
 
 impl Choices {
     /// With these answers given beforehand: name to option.
     pub fn wanting(wanted: BTreeMap<String, String>) -> Self {
         Self { wanted, ..Self::default() }
+    }
+    /// Says which of several volumes the next questions are about.
+    pub(crate) fn about(&mut self, volume: Option<u64>) {
+        self.about = volume;
+    }
+    /// The answer that was given beforehand, whether it is an option or not.
+    pub(crate) fn given(&self, name: &str) -> Option<&str> {
+        let own = self.about.map(|at| format!("{name}@{at}"));
+        let wanted = own.and_then(|own| self.wanted.get(&own)).or_else(|| self.wanted.get(name));
+        wanted.map(String::as_str)
+    }
+    /// Notes that nothing confirms where things lie in the volume in question.
+    pub(crate) fn doubt(&mut self) {
+        self.unconfirmed.insert(self.about);
+    }
+    /// True where that was noted.
+    pub(crate) fn doubted(&self) -> bool {
+        self.unconfirmed.contains(&self.about)
     }
     /// Puts a question; the first option is taken unless another was asked for. The files of a
     /// question put again are added to those it had.
@@ -183,6 +205,9 @@ impl Choices {
         paths: Vec<String>,
     ) -> String {
         let first = options.first().map_or("", |(option, _)| option);
+        // Asked of one of several volumes, a question has a name of its own.
+        let own = self.about.map_or_else(|| name.to_owned(), |at| format!("{name}@{at}"));
+        let name = own.as_str();
         let wanted = self.wanted.get(name).filter(|wish| options.iter().any(|(option, _)| option == wish));
         let taken = wanted.map_or(first, String::as_str).to_owned();
         let choice = self.offered.entry(name.to_owned()).or_insert_with(|| Choice {

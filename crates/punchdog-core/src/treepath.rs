@@ -53,6 +53,11 @@ impl TreePath {
         &self.0.name
     }
 
+    /// The first name, which stands in the root folder.
+    pub fn first(&self) -> &str {
+        self.upwards().last().map_or("", |link| &link.name)
+    }
+
     fn upwards(&self) -> impl Iterator<Item = &Link> {
         std::iter::successors(Some(&*self.0), |link| link.above.as_deref())
     }

@@ -3,9 +3,11 @@
 //! Used by the demo, the tests and the benches. In reading order: [`seed`] (numbers),
 //! [`canvas`] (where the bytes go), [`content`] (what files hold), [`fat`] and [`exfat`] (filling
 //! volumes), [`patient`] (what they are then), [`large`] (one thing too many), [`station`] (the seabird field station's cards), [`faults`] and
-//! [`exfat_faults`] (damage, as tables), [`sweep`] (every byte of what a host looks at first), [`trial`] (two at once).
+//! [`exfat_faults`] (damage, as tables), [`sweep`] (every byte of what a host looks at first), [`trial`] (two at once), [`cards`] (whole media
+//! and what happens to them).
 
 pub mod canvas;
+pub mod cards;
 pub mod content;
 pub mod exfat;
 pub mod exfat_faults;

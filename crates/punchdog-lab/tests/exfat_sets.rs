@@ -39,6 +39,22 @@ fn a_set_reads_as_it_was_written() {
 }
 
 #[test]
+fn a_critical_entry_of_an_unknown_type_is_noticed_and_a_benign_one_is_not() {
+    for (kind, flaws) in [(0xC2, Flaws::CRITICAL), (0xE2, Flaws::empty())] {
+        let mut bytes = set("terns.wav", 0x20);
+        bytes[1] += 1;
+        bytes.push(kind);
+        bytes.extend([5; ENTRY - 1]);
+        let sum = set_checksum(&bytes);
+        bytes[2..4].copy_from_slice(&sum.to_le_bytes());
+        bytes.extend([0; 64]);
+        let reading = read(&bytes);
+        let [item] = reading.items.as_slice() else { panic!("{kind:x}: {reading:?}") };
+        assert_eq!((item.flaws, item.entries()), (flaws, 4), "{kind:x}");
+    }
+}
+
+#[test]
 fn names_hash_without_regard_to_case() {
     let table = Upcase::default();
     let hash = |name: &str| name_hash(&table.upper(&name.encode_utf16().collect::<Vec<_>>()));

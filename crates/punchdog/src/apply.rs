@@ -11,7 +11,7 @@ use crate::{
 use punchdog_core::{
     apply::{self, ApplyError, Standing},
     medium::Medium,
-    plan::{Plan, PlanError},
+    plan::{Plan, PlanError, Scope},
 };
 use serde_json::json;
 use std::path::Path;
@@ -83,6 +83,9 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
     }
     let copy = page::word(&given.copy);
     let look = match plan.volume {
+        _ if plan.scope == Scope::Medium => {
+            (format!("punchdog check {copy}"), "looks at everything once more")
+        }
         None => (format!("punchdog scout {copy}"), "what it holds now"),
         Some(volume) if volume.offset > 0 => {
             (format!("punchdog files {copy} --at {} --hash", volume.offset), "what is on it now")

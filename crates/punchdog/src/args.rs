@@ -195,15 +195,23 @@ pub(crate) struct Plan {
     /// Answer a question of the repair, as NAME=OPTION; may be given several times.
     #[arg(long, value_name = "NAME=OPTION")]
     pub(crate) choose: Vec<String>,
-    /// Mend the partition table instead of a volume.
+    /// Mend this alone and nothing else; without it, and without --volume or --at, the plan is for the
+    /// table and every volume.
     #[arg(long, conflicts_with_all = ["at", "volume"])]
-    pub(crate) table: bool,
+    pub(crate) only: Option<Only>,
     /// List every step, however many are alike.
     #[arg(long)]
     pub(crate) all: bool,
     /// Overwrite a plan that is already there.
     #[arg(long)]
     pub(crate) replace: bool,
+}
+
+/// Parts of a medium that a plan can be narrowed to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Only {
+    /// The partition table.
+    Table,
 }
 
 #[derive(Debug, Group)]

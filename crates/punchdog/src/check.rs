@@ -11,6 +11,7 @@ use crate::{
 use punchdog_core::{
     family::Examination,
     finding::{Finding, Weight},
+    forecast::HostForecast,
     medium::{Medium, Window},
     partition::Scouting,
 };
@@ -19,6 +20,8 @@ use std::path::Path;
 
 /// Findings of one class that are shown one by one.
 const SHOWN: usize = 4;
+/// Deleted files that can be read, from which on they are worth a word: a few lie on every volume.
+pub(crate) const MANY_DELETED: u64 = 8;
 /// Where the text beside a code begins.
 const TEXT_AT: usize = 32;
 
@@ -30,14 +33,15 @@ pub(crate) fn run(args: &Args, given: &Check) -> anyhow::Result<Verdict> {
     for volume in chosen {
         let window = Window::new(&image, volume.extent);
         let examination = volume.volume.examine(&window, &screen)?;
-        examined.push((volume, examination));
+        let hosts = volume.volume.forecast(&window, 512);
+        examined.push((volume, examination, hosts));
     }
     drop(screen);
     let table_faults = seen.as_ref().map_or(&[][..], |seen| &seen.findings);
     let table_sound = table_faults.iter().all(|f| f.weight == Weight::Remark);
-    let sound = table_sound && examined.iter().all(|(_, examination)| examination.sound());
+    let sound = table_sound && examined.iter().all(|(_, examination, _)| examination.sound());
     if args.json {
-        let volumes: Vec<_> = examined.iter().map(|(chosen, found)| volume_json(chosen, found)).collect();
+        let volumes: Vec<_> = examined.iter().map(|(chosen, found, _)| volume_json(chosen, found)).collect();
         json::print(&json!({
             "schema": "punchdog.check/2",
             "image": json::image(&given.target.image, image.len()),
@@ -55,11 +59,12 @@ pub(crate) fn run(args: &Args, given: &Check) -> anyhow::Result<Verdict> {
     if let Some(seen) = &seen {
         table(&mut page, seen, &given.target.image);
     }
-    for (number, (chosen, examination)) in examined.iter().enumerate() {
+    for (number, (chosen, examination, hosts)) in examined.iter().enumerate() {
         if number > 0 {
             page.gap();
         }
-        volume(&mut page, &given.target.image, chosen, examination, given.all);
+        let verdict = verdict(examination, hosts);
+        volume(&mut page, &given.target.image, chosen, (examination, verdict), given.all);
     }
     page.print()?;
     Ok(Verdict::of(sound))
@@ -73,6 +78,7 @@ fn volume_json(chosen: &Chosen, examination: &Examination) -> serde_json::Value 
         "label": examination.label,
         "sound": examination.sound(),
         "files": examination.tally,
+        "deleted": examination.deleted,
         "findings": examination.findings.iter().map(|f| json::finding(f, chosen.extent.offset)).collect::<Vec<_>>(),
     })
 }
@@ -95,23 +101,25 @@ fn table(page: &mut Page, seen: &Scouting, path: &Path) {
     }
     page.next(&[(
         format!(
-            "punchdog plan {} --table --out {}",
+            "punchdog plan {} --out {}",
             page::word(path),
-            page::word(&page::beside(path, " --table", "plan.json"))
+            page::word(&page::beside(path, "", "plan.json"))
         ),
-        "mends the table, not the volumes",
+        "the repair of the table, and of all else that is wrong",
     )]);
     page.gap();
 }
 
-/// What the heaviest finding comes to, for the first line.
-fn verdict(examination: &Examination) -> (String, anstyle::Style) {
+/// What the heaviest finding comes to, for the first line; as `explain` says it, host by host.
+fn verdict(examination: &Examination, hosts: &[HostForecast]) -> (String, anstyle::Style) {
     let faults = examination.findings.iter().filter(|f| f.weight != Weight::Remark);
     let number = faults.clone().fold(0, |sum, finding| sum + finding.count);
     match faults.map(|finding| finding.weight).min() {
         None => ("sound".to_owned(), page::GOOD),
         Some(Weight::BlocksMount) => {
-            (format!("does not mount: {}", page::count(number, "fault", "faults")), page::BAD)
+            let all = hosts.iter().all(|host| !host.mounts_read_only);
+            let what = if all { "does not mount" } else { "some hosts refuse it" };
+            (format!("{what}: {}", page::count(number, "fault", "faults")), page::BAD)
         }
         Some(Weight::RisksFiles) => {
             (format!("files at risk: {}", page::count(number, "fault", "faults")), page::WARN)
@@ -125,11 +133,24 @@ fn blocks(examination: &Examination) -> bool {
     examination.findings.iter().any(|finding| finding.weight == Weight::BlocksMount)
 }
 
-fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examination, all: bool) {
-    let (text, style) = verdict(examination);
+fn volume(
+    page: &mut Page,
+    path: &Path,
+    chosen: &Chosen,
+    (examination, (text, style)): (&Examination, (String, anstyle::Style)),
+    all: bool,
+) {
     page.head(&choose::title(path, chosen, examination.label.as_deref()), &text, style);
     page.gap();
     page.say(&examination.story);
+    let deleted = examination.deleted;
+    if deleted.readable >= MANY_DELETED {
+        page.say(&format!(
+            "{} marked deleted; {} of them can still be read, nothing has their clusters now.",
+            page::count(deleted.files, "file is", "files are"),
+            deleted.readable
+        ));
+    }
     if !examination.findings.is_empty() {
         page.gap();
         findings(page, &examination.findings, chosen.extent.offset, all);
@@ -147,7 +168,14 @@ fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examinati
         } else {
             "what is in it; hosts do not show it because of the partition table"
         };
-        page.next(&[(format!("punchdog files {image}{again}"), when)]);
+        let mut next = vec![(format!("punchdog files {image}{again}"), when)];
+        if examination.deleted.readable >= MANY_DELETED {
+            next.push((
+                format!("punchdog salvage {image}{again} --state deleted --to SOMEWHERE-ELSE"),
+                "copies the deleted files out; write nothing to the medium before that",
+            ));
+        }
+        page.next(&next);
     } else {
         page.next(&[
             (

@@ -4,7 +4,7 @@ use crate::{args::Target, page, trouble::Trouble, watch::Screen};
 use punchdog_core::{
     arith::Sat,
     family::{self, Volume},
-    finding::Entry,
+    finding::{Entry, Weight},
     medium::{Extent, FileImage, Medium, Window},
     partition::{self, Place, Scouting, Way, strangers::Blank},
 };
@@ -54,6 +54,8 @@ pub(crate) struct Chosen {
     pub(crate) again: String,
     /// How it was found, where scouting found it.
     pub(crate) place: Option<Place>,
+    /// The partition table has no fault, of this volume or of another.
+    pub(crate) table_sound: bool,
 }
 
 impl Chosen {
@@ -61,9 +63,9 @@ impl Chosen {
     pub(crate) fn not_found_by(&self, host: &str) -> Option<&'static Entry> {
         self.place.as_ref().and_then(|place| place.not_found_by(host))
     }
-    /// Nothing is wrong with the way to it.
+    /// Nothing is wrong with the way to it, nor with the table that it is in.
     pub(crate) fn way_is_clear(&self) -> bool {
-        self.place.as_ref().is_none_or(|place| place.way_faults.is_empty())
+        self.table_sound && self.place.as_ref().is_none_or(|place| place.way_faults.is_empty())
     }
 }
 
@@ -98,7 +100,7 @@ fn at(
         Trouble::with(format!("byte {offset} of {} begins {what}", path.display()), next)
     })?;
     let again = if offset == 0 { String::new() } else { format!(" --at {offset}") };
-    Ok(Chosen { extent, volume, inside: offset != 0, again, place: None })
+    Ok(Chosen { extent, volume, inside: offset != 0, again, place: None, table_sound: true })
 }
 
 /// The volume that a scouted place stands for.
@@ -144,6 +146,16 @@ pub(crate) fn nothing(path: &Path, image: &dyn Medium, seen: &Scouting) -> anyho
             stranger.name.advice,
         );
     }
+    if let Some((what, bytes)) = partition::claim(image).filter(|(_, bytes)| *bytes > image.len()) {
+        return Trouble::with(
+            format!(
+                "{name} holds only the beginning of {} volume: the image ends at byte {} of {bytes}",
+                what.with_article(),
+                image.len()
+            ),
+            "image the medium again, to its end; what lies behind the beginning is not in this image",
+        );
+    }
     let start = image.lenient(0, 4096.min(image.len().size())).bytes;
     let is_text = |text: &str| text.chars().all(|c| !c.is_control() || c.is_whitespace());
     if !start.is_empty() && std::str::from_utf8(&start).is_ok_and(is_text) {
@@ -186,6 +198,7 @@ pub(crate) fn all(
         let here = seen.volumes.iter().find(|place| place.extent.offset == offset && place.way != Way::Bare);
         let mut chosen = at(image, path, offset, here.map(|place| place.extent.length), watch)?;
         chosen.place = seen.volumes.iter().find(|place| place.extent.offset == offset).cloned();
+        chosen.table_sound = in_order(&seen);
         if target.inside {
             chosen.again.push_str(" --inside");
         } else {
@@ -207,7 +220,9 @@ pub(crate) fn all(
                 format!("punchdog scout {} lists them", page::word(path)),
             ));
         };
-        return Ok((vec![place(image, path, found, watch)?], None));
+        let mut chosen = place(image, path, found, watch)?;
+        chosen.table_sound = in_order(&seen);
+        return Ok((vec![chosen], None));
     }
     if seen.volumes.is_empty() {
         return Err(nothing(path, image, &seen));
@@ -216,9 +231,18 @@ pub(crate) fn all(
     if let (true, Some(first)) = (mended.is_empty(), seen.volumes.first()) {
         return Err(place(image, path, first, watch).err().unwrap_or_else(|| nothing(path, image, &seen)));
     }
-    let chosen =
+    let mut chosen: Vec<Chosen> =
         mended.into_iter().map(|found| place(image, path, found, watch)).collect::<Result<_, _>>()?;
+    let fine = in_order(&seen);
+    for one in &mut chosen {
+        one.table_sound = fine;
+    }
     Ok((chosen, Some(seen)))
+}
+
+/// The partition table has no fault.
+fn in_order(seen: &Scouting) -> bool {
+    seen.findings.iter().all(|finding| finding.weight == Weight::Remark)
 }
 
 /// Refuses a place whose volume would overlap a whole one that begins elsewhere: what is recognised
@@ -273,11 +297,14 @@ pub(crate) fn one(image: &dyn Medium, target: &Target, watch: &Screen) -> anyhow
     Ok(only)
 }
 
+/// The last part of a path, as text.
+pub(crate) fn file_name(path: &Path) -> String {
+    path.file_name().map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned())
+}
+
 /// The first words about a volume: name, kind, size, label.
 pub(crate) fn title(path: &Path, chosen: &Chosen, label: Option<&str>) -> String {
-    let name = path
-        .file_name()
-        .map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
+    let name = file_name(path);
     let mut text = format!(
         "{} · {} · {}",
         page::clean(&name),

@@ -10,7 +10,7 @@ use crate::{
 };
 use punchdog_core::{
     family::{Examination, Exhibit},
-    finding::Entry,
+    finding::{Entry, Finding},
     forecast::{Basis, HostForecast},
     medium::{Medium, Window},
 };
@@ -132,13 +132,37 @@ fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examinati
         page.next(&[
             (format!("punchdog scout {image}"), "what the partition table lists, and what it should"),
             (
-                format!(
-                    "punchdog plan {image} --table --out {}",
-                    page::word(&page::beside(path, " --table", "plan.json"))
-                ),
-                "mends the partition table; nothing in the volume changes",
+                format!("punchdog plan {image} --out {}", page::word(&page::beside(path, "", "plan.json"))),
+                "the repair of the table, and of all else that is wrong",
             ),
         ]);
+    } else if examination.sound()
+        && let Some(reason) = examination.findings.iter().find(|finding| explains_absence(finding))
+    {
+        page.gap();
+        page.say(&format!(
+            "Nothing in the volume stops a host. {}: {}",
+            reason.summary, reason.entry.meaning
+        ));
+        page.say(reason.entry.mending);
+        page.next(&[
+            (format!("punchdog files {image}{again} --deleted"), "what its folders name, deleted files too"),
+            (
+                format!("punchdog plan {image}{again} --out {}", page::word(&plan)),
+                "the questions that it leaves to you, with their options",
+            ),
+        ]);
+    } else if examination.sound() && examination.deleted.readable >= crate::check::MANY_DELETED {
+        page.gap();
+        page.say(&format!(
+            "Nothing in the volume stops a host. {} marked deleted; {} of them can still be read. Write nothing to the medium before they are copied out.",
+            page::count(examination.deleted.files, "file is", "files are"),
+            examination.deleted.readable
+        ));
+        page.next(&[(
+            format!("punchdog salvage {image}{again} --state deleted --to SOMEWHERE-ELSE"),
+            "copies the deleted files out",
+        )]);
     } else if examination.sound() {
         page.gap();
         page.say("Nothing in the volume stops a host. Look outside it, in this order: reader and port, cable, write-protect switch, drive letter, hidden partition, driver.");
@@ -155,6 +179,13 @@ fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examinati
             ),
         ]);
     }
+}
+
+/// True for the remarks that say why a sound volume does not show what its owner misses: it was formatted
+/// over, or its files are hidden.
+fn explains_absence(finding: &Finding) -> bool {
+    let code = finding.entry.code;
+    code.ends_with("/older-volume-in-free-space") || code.ends_with("/hidden-tree")
 }
 
 /// The way to the volume, where something is wrong with it: it comes before all that the volume itself

@@ -9,6 +9,7 @@ use crate::{
 };
 use punchdog_core::{
     family::Wanted,
+    filler,
     inventory::{FileRecord, State},
     medium::{Extent, Medium, Window},
     progress::Watch,
@@ -23,12 +24,12 @@ pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
     let chosen = choose::one(&image, &given.target, &screen)?;
     let window = Window::new(&image, chosen.extent);
     let wanted = Wanted { deleted: given.deleted, system: given.system };
-    let files = chosen.volume.files(&window, wanted, &screen)?;
+    let mut files = chosen.volume.files(&window, wanted, &screen)?;
     let mut hashes = Vec::new();
     if given.hash {
         let all = files.iter().map(FileRecord::held).sum();
         let mut done = 0;
-        for file in &files {
+        for file in &mut files {
             if screen.stop() {
                 return Err(Trouble::with(
                     "stopped on request",
@@ -36,8 +37,15 @@ pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
                 ));
             }
             screen.at("reading files", done, all);
-            hashes.push((!file.folder).then(|| file.sha256(&window)));
             done += file.held();
+            hashes.push((!file.folder).then(|| {
+                let mut search = filler::Search::default();
+                let hash = file.sha256_with(&window, |bytes| search.take(bytes));
+                if let Some(found) = search.found() {
+                    file.holds(&found);
+                }
+                hash
+            }));
         }
     }
     drop(screen);
@@ -77,6 +85,7 @@ pub(crate) struct Record<'f> {
     size: u64,
     state: &'static str,
     modified: Option<String>,
+    attributes: Vec<&'static str>,
     extents: Vec<Extent>,
     note: Option<&'f str>,
     /// Left out where none was asked for.
@@ -93,6 +102,7 @@ impl<'f> Record<'f> {
             size: file.size,
             state: file.state.name(),
             modified: file.modified.map(|time| time.to_string()),
+            attributes: file.attributes.names(),
             extents: file.extents.iter().map(|extent| extent.moved(base)).collect(),
             note: file.note.as_deref(),
             sha256,

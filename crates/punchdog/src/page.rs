@@ -210,9 +210,10 @@ impl Page {
 }
 
 /// A file of ours beside an image, such as its plan: named after it and, where the image holds more than
-/// one thing to work on, after what is meant (` --at N`, ` --volume N`, ` --table`).
+/// one thing to work on, after what is meant (` --at N`, ` --volume N`, ` --only table`).
 pub(crate) fn beside(image: &std::path::Path, again: &str, ending: &str) -> std::path::PathBuf {
-    let meant: Vec<&str> = again.split_whitespace().filter(|word| *word != "--inside").collect();
+    let meant: Vec<&str> =
+        again.split_whitespace().filter(|word| !matches!(*word, "--inside" | "--only")).collect();
     let which = meant.join("-").trim_start_matches("--").to_owned();
     image.with_extension(if which.is_empty() { ending.to_owned() } else { format!("{which}.{ending}") })
 }
@@ -247,7 +248,7 @@ mod tests {
         let named = |again: &str| beside(std::path::Path::new("d/a.img"), again, "plan.json");
         assert_eq!(named(""), std::path::Path::new("d/a.plan.json"));
         assert_eq!(named(" --at 1048576 --inside"), std::path::Path::new("d/a.at-1048576.plan.json"));
-        assert_eq!(named(" --table"), std::path::Path::new("d/a.table.plan.json"));
+        assert_eq!(named(" --only table"), std::path::Path::new("d/a.table.plan.json"));
         assert_eq!(word(std::path::Path::new("a b.img")), "'a b.img'");
         assert_eq!(word(std::path::Path::new("a-b.img")), "a-b.img");
     }

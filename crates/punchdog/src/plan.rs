@@ -1,8 +1,9 @@
 //! `punchdog plan`: the repair, step by step, with what it does to the files.
 
 use crate::{
-    args::{Args, Plan as Given},
-    choose, json,
+    args::{Args, Only, Plan as Given},
+    choose::{self, Chosen},
+    json,
     page::{self, Page},
     trouble::{Trouble, Verdict},
     watch::Screen,
@@ -11,9 +12,9 @@ use punchdog_core::{
     finding::all_entries,
     inventory::{Change, Fate},
     measure::{Measured, Subject},
-    medium::{FileImage, Window},
+    medium::{FileImage, Medium, Window},
     partition,
-    plan::{self, Plan, PlanError, PlannedStep},
+    plan::{self, Plan, PlanError, PlannedStep, Scope},
     step::{Choice, Provenance},
 };
 use std::{
@@ -62,28 +63,43 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
 /// What is to be mended, and how to call it.
 fn subject(image: &FileImage, given: &Given, screen: &Screen) -> anyhow::Result<(Subject, String, String)> {
     let path = &given.target.image;
-    if given.table {
-        let seen = partition::scout(image, true, screen)?;
-        if seen.volumes.is_empty() && seen.table == partition::scout::Table::None {
-            return Err(choose::nothing(path, image, &seen));
-        }
-        if let Some(bare) = seen.volumes.iter().find(|place| place.way == partition::Way::Bare) {
-            return Err(Trouble::with(
-                format!(
-                    "{} is a bare {} volume: it begins at byte 0, where a partition table would be, and needs none",
-                    path.display(),
-                    bare.what.title()
-                ),
-                format!("punchdog plan {} mends the volume", page::word(path)),
-            ));
-        }
-        return Ok((
+    if given.target.at.is_some() || given.target.volume.is_some() {
+        return volume(image, choose::one(image, &given.target, screen)?, path, screen);
+    }
+    let seen = partition::scout(image, true, screen)?;
+    let bare = seen.volumes.iter().find(|place| place.way == partition::Way::Bare);
+    let nothing = seen.volumes.is_empty() && seen.table == partition::Table::None;
+    match (given.only, bare) {
+        _ if nothing => Err(choose::nothing(path, image, &seen)),
+        (None, Some(bare)) => volume(image, choose::place(image, path, bare, screen)?, path, screen),
+        (Some(Only::Table), Some(bare)) => Err(Trouble::with(
+            format!(
+                "{} is a bare {} volume: it begins at byte 0, where a partition table would be, and needs none",
+                path.display(),
+                bare.what.title()
+            ),
+            format!("punchdog plan {} mends the volume", page::word(path)),
+        )),
+        (Some(Only::Table), None) => Ok((
             Subject::Table,
             format!("{} · partition table", page::clean(&path.display().to_string())),
-            " --table".to_owned(),
-        ));
+            " --only table".to_owned(),
+        )),
+        (None, None) => {
+            let name = page::clean(&choose::file_name(path));
+            let many = page::count(seen.volumes.len() as u64, "volume", "volumes");
+            Ok((Subject::Medium, format!("{name} · {} · {many}", page::size(image.len())), String::new()))
+        }
     }
-    let chosen = choose::one(image, &given.target, screen)?;
+}
+
+/// One volume as the subject.
+fn volume(
+    image: &FileImage,
+    chosen: Chosen,
+    path: &Path,
+    screen: &Screen,
+) -> anyhow::Result<(Subject, String, String)> {
     let label = chosen.volume.examine(&Window::new(image, chosen.extent), screen)?.label;
     Ok((Subject::Volume(chosen.extent), choose::title(path, &chosen, label.as_deref()), chosen.again))
 }
@@ -190,7 +206,7 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
             one_step(&mut page, "", &steps);
         }
     }
-    if plan.volume.is_some() {
+    if plan.scope != Scope::Table {
         page.gap();
         outcome(&mut page, &plan.outcome.fates, &plan.outcome.changes, after);
     }
@@ -202,7 +218,7 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
     ));
     let image = &given.target.image;
     if plan.steps.is_empty() {
-        if given.table {
+        if given.only.is_some() {
             remains(&mut page, &after.findings);
         } else if !after.sound {
             page.next(&[(
@@ -312,6 +328,12 @@ pub(crate) fn outcome(page: &mut Page, fates: &BTreeMap<Fate, u64>, changes: &[C
         (Fate::Intact, "intact", "as they were", page::GOOD),
         (Fate::Back, "back", "out of reach or damaged before, whole afterwards", page::GOOD),
         (Fate::Moved, "moved", "whole, under another path", page::WARN),
+        (
+            Fate::Adrift,
+            "adrift",
+            "content kept, name lost; the length where the content tells it",
+            page::WARN,
+        ),
         (Fate::Shorter, "shorter", "without their end", page::WARN),
         (Fate::Damaged, "damaged", "damaged before and after", page::BAD),
         (Fate::Lost, "lost", "not there any more", page::BAD),
@@ -329,7 +351,8 @@ pub(crate) fn outcome(page: &mut Page, fates: &BTreeMap<Fate, u64>, changes: &[C
         for change in hit.iter().take(NAMED) {
             let to = change.to.as_ref().map_or(String::new(), |to| format!(" → {to}"));
             let bytes = change.bytes.map_or(String::new(), |(old, new)| format!(", {old} → {new} bytes"));
-            page.under(16, &format!("{}{to}{bytes}", change.path));
+            let volume = change.volume.map_or(String::new(), |at| format!("volume at byte {at}: "));
+            page.under(16, &format!("{volume}{}{to}{bytes}", change.path));
         }
         if hit.len() > NAMED {
             page.under_faint(16, &format!("and {} more; the plan file names them", hit.len() - NAMED));

@@ -10,7 +10,7 @@ use crate::{
 use punchdog_core::{
     finding::Weight,
     medium::Medium,
-    partition::{self, Place, Scouting, Way, scout::Table},
+    partition::{self, Place, Scouting, Table, Way},
 };
 use serde_json::json;
 use std::path::Path;
@@ -58,6 +58,7 @@ fn table_text(seen: &Scouting) -> &'static str {
         Table::None => "no partition table",
         Table::Mbr => "MBR partition table",
         Table::Gpt(true, true) => "GPT partition table, both copies whole",
+        Table::Gpt(false, false) => "GPT partition table, both copies gone",
         Table::Gpt(true, false) => "GPT partition table, backup copy damaged",
         Table::Gpt(..) => "GPT partition table, primary copy damaged",
     }
@@ -65,9 +66,7 @@ fn table_text(seen: &Scouting) -> &'static str {
 
 fn text(path: &Path, bytes: u64, seen: &Scouting, fine: bool) -> anyhow::Result<()> {
     let mut page = Page::new();
-    let name = path
-        .file_name()
-        .map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
+    let name = choose::file_name(path);
     let (verdict, style) = if fine { ("in order", page::GOOD) } else { ("not in order", page::BAD) };
     page.head(&format!("{} · {}", page::clean(&name), page::size(bytes)), verdict, style);
     page.gap();
@@ -107,11 +106,8 @@ fn text(path: &Path, bytes: u64, seen: &Scouting, fine: bool) -> anyhow::Result<
     }
     if seen.findings.iter().any(|finding| finding.weight != Weight::Remark) {
         next.push((
-            format!(
-                "punchdog plan {image} --table --out {}",
-                page::word(&page::beside(path, " --table", "plan.json"))
-            ),
-            "mends the partition table",
+            format!("punchdog plan {image} --out {}", page::word(&page::beside(path, "", "plan.json"))),
+            "the repair of the table, and of all else that is wrong",
         ));
     }
     if !next.is_empty() {

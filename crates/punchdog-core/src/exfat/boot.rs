@@ -89,6 +89,7 @@ pub fn judge(medium: &dyn Medium, believed: &Believed) -> Boot {
         primary: believed.primary.as_ref().map(IntoBytes::as_bytes),
         backup: backup_sector.as_ref().map(IntoBytes::as_bytes),
         gone,
+        stale: false,
         fields: Vec::new(),
     };
     rows(&mut table, &geometry, why(believed));

@@ -84,7 +84,7 @@ catalogue! {
         "Cleared (derived).");
     BEYOND_IMAGE = ("exfat/volume-beyond-image", RisksFiles, "the volume is longer than the image", "exFAT 1.00, 3.1.5",
         "The image was cut short, or the medium claims more room than it has. What lies behind the end cannot be read.",
-        "With choice beyond-image: the volume is made as long as the image (judged). A full image is better.");
+        "Image the medium again. Choice `cut-image`: `keep` changes no length and frees nothing; `shrink` makes the volume as long as the image and cuts what lies behind (judged).");
     FAT_FIRST = ("exfat/table-first-entries", Untidy, "the first two entries of the table are not what they must be", "exFAT 1.00, 4.1.1, 4.1.2",
         "They are F8 FF FF FF and FF FF FF FF on every volume. Linux does not look.",
         "Set (exact).");
@@ -127,6 +127,21 @@ catalogue! {
     LOST_CLUSTERS = ("exfat/lost-clusters", Untidy, "clusters in use belong to nothing", "exFAT 1.00, 7.1.5",
         "They may be what is left of a missing file, or room that is wasted.",
         "With choice lost-chains: kept as files in the folder ADRIFT (judged), or freed. What is blank is freed.");
+    FORMER = ("exfat/older-volume-in-free-space", Remark, "folders of an older volume lie in free space", "exFAT 1.00, 7.4",
+        "The volume is in order and nearly empty: it was formatted over. What was on it before is named by nothing any more, but not all of it is written over.",
+        "Left alone. Write nothing to the medium, and keep the image: each write can take an older file.");
+    CRITICAL = ("exfat/unknown-critical-entry", RisksFiles, "an entry set has a critical entry of an unknown type", "exFAT 1.00, 8.2",
+        "The specification bars a host that does not know the entry from using the file: what it says of the content is not known.",
+        "Left alone: it was written by something that knows it. Read the file where it was written.");
+    HIDDEN_TREE = ("exfat/hidden-tree", Remark, "ordinary files and folders are hidden", "exFAT 1.00, 7.4.4",
+        "Malware does so, and often puts shortcuts or programs of the same names in their place. Hosts do not show what is hidden; all of it is there. Open none of what stands beside it.",
+        "Choice `hidden-files`: `show` clears the hidden and system bits (judged); `leave` changes nothing.");
+    HOLLOW = ("exfat/content-blank", RisksFiles, "nothing but one value stands where files should be", "exFAT 1.00, 7.4",
+        "From some place to the end of the medium everything reads as zero, or as FF: a medium with less room than it claims (false capacity), a copy that was cut off or failed, or a chip that died.",
+        "Left alone: the content is not in this image. Image the medium again, with another reader; what reads blank again was never stored.");
+    UNSEEN = ("exfat/owner-not-in-image", Remark, "clusters in use may belong to files whose folders are not in the image", "exFAT 1.00, 7.1.5",
+        "The image ends before folders that the volume has. What they name cannot be told from what nobody owns.",
+        "Left alone. Image the medium again.");
     LOST_FOLDER = ("exfat/lost-folder", RisksFiles, "a folder has no entry", "exFAT 1.00, 7.4",
         "Its files are out of reach.",
         "It gets an entry in the root folder (derived); its name is lost.");

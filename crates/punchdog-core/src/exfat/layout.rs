@@ -158,6 +158,14 @@ pub const NAME: u8 = 0xC1;
 pub const NAME_UNITS: usize = 15;
 /// Characters in a name.
 pub const LONGEST: usize = 255;
+/// FileAttributes, ReadOnly.
+pub const READ_ONLY: u16 = 1;
+/// FileAttributes, Hidden.
+pub const HIDDEN: u16 = 2;
+/// FileAttributes, System.
+pub const SYSTEM: u16 = 4;
+/// FileAttributes, Archive.
+pub const ARCHIVE: u16 = 0x20;
 /// FileAttributes, Directory.
 pub const DIRECTORY: u16 = 0x10;
 /// FileAttributes that mean something: read-only, hidden, system, directory, archive.

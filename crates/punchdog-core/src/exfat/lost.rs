@@ -11,7 +11,7 @@ use crate::{
     arith::{Peek, Sat},
     chain::{End, run_of, walk_own},
     clusters::ClusterSet,
-    content,
+    content, file_end,
 };
 
 /// Clusters that are looked at for lost folders.
@@ -172,7 +172,14 @@ impl Surveyor<'_> {
                 taken.insert_range(cluster.size()..cluster.plus(length).size());
                 length
             };
+            let g = self.out.geometry;
+            let runs = match &chain {
+                Some(walk) => walk.runs.clone(),
+                None => vec![(cluster, length)],
+            };
+            let extents = extents_of(&g, &runs);
             self.out.tree.lost.push(Lost {
+                bytes: file_end::length(self.medium, &extents, g.cluster_bytes()),
                 first: cluster,
                 length,
                 chained: chain.is_some(),

@@ -9,6 +9,7 @@
 pub mod boot;
 pub mod catalogue;
 mod check;
+mod deleted;
 pub mod fresh;
 mod gates;
 pub mod geometry;
@@ -27,9 +28,11 @@ pub mod upcase;
 use crate::{
     arith::Sat,
     family::{Examination, FieldGroup, Kind, Tally, Volume, Wanted},
+    filler,
     finding::Collector,
     forecast::HostForecast,
-    inventory::{FileRecord, State},
+    gap::{self, Part},
+    inventory::{Attributes, FileRecord, State},
     keeping::ADRIFT,
     medium::{Extent, Medium, MediumError, Stage},
     progress::Watch,
@@ -65,6 +68,31 @@ impl ExfatVolume {
     }
 }
 
+impl ExfatVolume {
+    /// Its structures, in order.
+    fn parts(&self, survey: &Survey) -> Vec<Part> {
+        let g = self.believed.geometry;
+        let region = g.region_bytes();
+        let cluster = |first: u32, bytes: u64| (g.cluster_place(first), bytes);
+        let mut parts = vec![
+            Part::new("the main boot region", 0, region),
+            Part::new("the backup boot region", region, region),
+            Part::new("the table", g.table_place(0), g.table_bytes()),
+        ];
+        let bitmap = survey.bitmap.clusters.first().map(|first| cluster(*first, g.bitmap_bytes()));
+        let upcase =
+            survey.upcase.clusters.first().map(|first| cluster(*first, survey.upcase.bytes.len().wide()));
+        let root = Some(cluster(g.root_cluster, g.cluster_bytes()));
+        for (name, place) in
+            [("the bitmap", bitmap), ("the up-case table", upcase), ("the root folder", root)]
+        {
+            parts.extend(place.map(|(offset, length)| Part::new(name, offset, length)));
+        }
+        parts.sort_by_key(|part| part.extent.offset);
+        parts
+    }
+}
+
 impl Volume for ExfatVolume {
     fn kind(&self) -> Kind {
         Kind::Exfat
@@ -83,9 +111,18 @@ impl Volume for ExfatVolume {
         let forecast = self.forecast(medium, 512);
         let findings = collector.weighed_by(&forecast);
         let label = survey.label.as_ref().map(|(_, text, _)| text.clone()).filter(|text| !text.is_empty());
+        let deleted = deleted::count(medium, &mut survey);
         let mut examination =
-            Examination { label, findings, tally: tally(&survey), ..Examination::default() };
+            Examination { label, findings, tally: tally(&survey), deleted, ..Examination::default() };
         story::tell(medium, &self.believed, &boot, &mut survey, &mut examination);
+        if let Some(found) = filler::in_findings(medium, &examination.findings) {
+            examination.likely = Some(filler::likely(&found));
+        } else if survey.hollow.is_none()
+            && !examination.sound()
+            && let Some(gap) = gap::across(medium, &self.parts(&survey))
+        {
+            examination.likely = Some(gap);
+        }
         Ok(examination)
     }
 
@@ -107,18 +144,25 @@ impl Volume for ExfatVolume {
                     size: if node.folder { 0 } else { node.stream.length },
                     state: state(node),
                     modified: node.modified,
+                    attributes: Attributes::from_bits_truncate(node.attributes),
                     zeros: unwritten(node, &survey.geometry),
                     extents: written(node, extents),
                     place: node.place,
                     masked: node.flaws.contains(Flaws::OTHER_COPY),
                     whole: node.whole(),
+                    taken: false,
+                    absent: false,
                     note: note(node),
                 });
             }
         }
         files.extend(lost(&mut survey, medium));
         if wanted.deleted {
-            files.extend(deleted(&survey, &paths));
+            files.extend(deleted::files(medium, &mut survey, &paths));
+        }
+        let end = survey.hollow.map_or(medium.len(), |tail| tail.from.min(medium.len()));
+        for file in &mut files {
+            file.mark_absent(end);
         }
         files.sort_by(|a, b| a.path.cmp(&b.path));
         Ok(files)
@@ -189,6 +233,10 @@ fn note(node: &Node) -> Option<String> {
         _ if node.whole() => return None,
         _ if node.flaws.contains(Flaws::CROSSED) => "shares clusters with another file",
         _ if node.flaws.contains(Flaws::GUESSED) => "part of its chain was found by judgement",
+        _ if node.flaws.contains(Flaws::CRITICAL) => {
+            "an entry of a type that is not known says something of it"
+        }
+        _ if node.flaws.contains(Flaws::HOLLOW) => "where it should stand the medium reads blank to its end",
         _ if node.flaws.contains(Flaws::BEYOND) => "part of it lies beyond the end of the image",
         _ if node.flaws.contains(Flaws::SHORT) => "it has fewer clusters than its length needs",
         _ if node.flaws.contains(Flaws::NOT_FOLDER) => "its first cluster holds no folder",
@@ -209,40 +257,8 @@ fn lost(survey: &mut Survey, medium: &dyn Medium) -> Vec<FileRecord> {
         let runs = survey.runs(medium, lost.first, lost.length, !lost.chained);
         let extents = survey::extents_of(&survey.geometry, &runs);
         let path = adrift.child(&mend::lost_name(lost.first, lost.extension.as_deref()));
-        let size = lost.length.wide().times(survey.geometry.cluster_bytes());
-        files.push(FileRecord::adrift(path, size, extents));
-    }
-    files
-}
-
-fn deleted(survey: &Survey, paths: &[TreePath]) -> Vec<FileRecord> {
-    let geometry = survey.geometry;
-    let mut files = Vec::new();
-    for (folder, place, item) in &survey.tree.deleted {
-        let (first, size) = (item.stream.first, item.stream.length);
-        let extents = if geometry.has(first) && size > 0 {
-            // No further than the volume goes, whatever the length says.
-            let place = geometry.cluster_place(first);
-            vec![Extent::new(place, size.min(geometry.heap_end().minus(place)))]
-        } else {
-            Vec::new()
-        };
-        let is_folder = item.attributes() & layout::DIRECTORY != 0;
-        files.push(FileRecord {
-            path: survey.tree.path_in(paths, *folder, &item.name),
-            folder: is_folder,
-            size: if is_folder { 0 } else { size },
-            state: State::Deleted,
-            modified: None,
-            extents,
-            zeros: 0,
-            place: *place,
-            masked: false,
-            whole: false,
-            note: Some(
-                "deleted; its clusters are taken to lie in a row and may hold something else".to_owned(),
-            ),
-        });
+        let room = lost.length.wide().times(survey.geometry.cluster_bytes());
+        files.push(FileRecord::adrift(path, lost.bytes.unwrap_or(room), extents));
     }
     files
 }

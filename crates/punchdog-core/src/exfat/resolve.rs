@@ -35,6 +35,22 @@ impl Surveyor<'_> {
         self.open = None;
     }
 
+    /// Two files or more that seem never to have been chained have rather lost their chains, and so has one
+    /// beside clusters that nobody owns: then that its clusters follow one another is a guess.
+    pub(super) fn doubt_flags(&mut self) {
+        let having = |s: &Self, flaws: Flaws| -> Vec<u32> {
+            let hit = s.out.tree.below_root().filter(|(_, node)| node.flaws.intersects(flaws));
+            hit.map(|(number, _)| number).collect()
+        };
+        let alone = having(self, Flaws::FLAG_LOST | Flaws::INTO_FREE).len() < 2;
+        if alone && self.out.tree.lost.is_empty() {
+            return;
+        }
+        for number in having(self, Flaws::FLAG_LOST) {
+            self.change(number, |node| node.flaws |= Flaws::GUESSED);
+        }
+    }
+
     fn resolve_one(&mut self, number: u32) {
         let Some(node) = self.node(number).cloned() else { return };
         let needed = node.needed(&self.out.geometry);

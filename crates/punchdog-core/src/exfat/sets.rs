@@ -21,7 +21,7 @@ use bitflags::bitflags;
 bitflags! {
     /// What is wrong with a file or folder, or with its entry set.
     #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-    pub struct Flaws: u32 {
+    pub struct Flaws: u64 {
         /// The set's checksum does not fit.
         const CHECKSUM = 1;
         /// The secondary count is not the number of entries that follow.
@@ -84,6 +84,10 @@ bitflags! {
         const FIRST_UNUSED = 1 << 29;
         /// Characters stand behind the name's length.
         const NAME_TAIL = 1 << 30;
+        /// Its content reads as one value from some place to the end of the medium.
+        const HOLLOW = 1 << 31;
+        /// An entry of the set is of a type that is not known, and that may not be ignored.
+        const CRITICAL = 1 << 32;
     }
 }
 
@@ -312,13 +316,19 @@ fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &Upcase) -> O
     }
     stream.name_length = u8::try_from(units.len()).unwrap_or(u8::MAX);
     stream.name_hash = name_hash(&upcase.upper(&units));
+    // Section 8.2: who does not know a critical secondary entry shall not use the file.
+    let behind = raw.chunks_exact(ENTRY).skip(2).skip_while(|entry| entry.byte(0) == NAME);
+    let unknown = |entry: &[u8]| entry.byte(0) & (IN_USE | SECONDARY | BENIGN) == IN_USE | SECONDARY;
+    if behind.into_iter().any(unknown) {
+        flaws |= Flaws::CRITICAL;
+    }
     if raw.le16(4) & !super::layout::ATTRIBUTES != 0 {
         flaws |= Flaws::ATTRIBUTES;
     }
     if standing != raw.le16(2) {
         flaws |= Flaws::CHECKSUM;
     }
-    let stands = flaws.is_empty();
+    let stands = flaws.difference(Flaws::CRITICAL).is_empty();
     if let Some(entry) = raw.get_mut(ENTRY..2.times(ENTRY)) {
         stream.put(entry);
     }

@@ -69,7 +69,7 @@ pub(super) fn tell(
     };
     let sound = out.findings.iter().all(|f| f.weight == Weight::Remark);
     out.story = if sound {
-        "Nothing is wrong with this volume. If a host does not show it, look outside the volume.".to_owned()
+        "Nothing is wrong with this volume.".to_owned()
     } else if boot.gone {
         let lead = if broken.is_empty() { "everything behind it is whole" } else { "behind it is whole" };
         format!("The main boot sector is gone; {lead}: {}.{broken}", listed(&out.intact))
@@ -83,7 +83,8 @@ pub(super) fn tell(
         };
         format!("{first}.{more} Whole: {}.{broken}", listed(&out.intact))
     };
-    out.likely = likely(boot, out).map(str::to_owned);
+    let hollow = survey.hollow.map(crate::hollow::Tail::likely);
+    out.likely = hollow.or_else(|| likely(boot, out).map(str::to_owned));
     exhibits(medium, believed, boot, survey, out);
 }
 
@@ -101,7 +102,9 @@ fn likely(boot: &Boot, out: &Examination) -> Option<&'static str> {
     } else if has(c::CHECKSUM.code) {
         Some("something wrote to the first sectors without computing their checksum anew")
     } else if has(c::BEYOND_IMAGE.code) {
-        Some("the image was cut short while copying, or the medium claims more room than it has")
+        Some(
+            "the image was cut short while copying, or the medium claims more room than it has; image the medium again before anything else",
+        )
     } else if has(c::DIRTY.code) && (has(c::LOST_CLUSTERS.code) || has(c::USED_BUT_FREE.code)) {
         Some("the medium was pulled out, or the recorder lost power, while it was writing")
     } else if has(c::FAILURE.code) {

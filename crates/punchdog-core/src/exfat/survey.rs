@@ -17,6 +17,7 @@ use crate::{
     arith::{Peek, Sat},
     chain::{Budget, End, Link, Walk, run_of, walk},
     clusters::ClusterSet,
+    hollow::{Tail, is_never},
     medium::{Extent, Medium, MediumError},
     places::Places,
     progress::Watch,
@@ -74,6 +75,8 @@ pub struct Survey {
     pub label: Option<(u32, String, bool)>,
     /// Further labels.
     pub labels: Vec<u32>,
+    /// The end of the medium where nothing but one value stands, though files should.
+    pub hollow: Option<Tail>,
 }
 
 /// The content of a folder and where each entry of it stands.
@@ -135,6 +138,7 @@ pub fn survey(
         capitals: Upcase::default(),
         label: None,
         labels: Vec::new(),
+        hollow: None,
     };
     let mut surveyor = Surveyor {
         medium,
@@ -150,6 +154,7 @@ pub fn survey(
         behind: Vec::new(),
     };
     surveyor.run()?;
+    surveyor.mark_hollow();
     Ok(surveyor.out)
 }
 
@@ -177,8 +182,47 @@ impl Surveyor<'_> {
             }
         }
         self.find_lost();
+        self.doubt_flags();
         self.twice();
         if self.watch.stop() { Err(MediumError::Stopped) } else { Ok(()) }
+    }
+
+    /// Finds a blank end of the medium, and marks the files of which something would stand in it.
+    fn mark_hollow(&mut self) {
+        let written = |node: &Node| !node.folder && node.length > 0 && node.stream.valid > 0;
+        let g = self.out.geometry;
+        let begins = |node: &Node| g.has(node.first) && (node.folder || written(node));
+        let named = self.out.tree.below_root().filter(|(_, node)| begins(node));
+        let named = named.map(|(number, node)| (g.cluster_place(node.first), Some(number)));
+        let lost = self.out.tree.lost.iter().map(|lost| (g.cluster_place(lost.first), None));
+        let tail = crate::hollow::tail(self.medium, named.chain(lost).collect(), |number, blank| {
+            self.node(number).is_some_and(|node| node.folder || is_never(&node.name, blank))
+        });
+        let Some(tail) = tail else { return };
+        for number in 1..self.out.tree.nodes.len().narrow() {
+            let folder =
+                |node: &&Node| node.folder && g.has(node.first) && g.cluster_place(node.first) >= tail.from;
+            if self.node(number).as_ref().is_some_and(folder) {
+                // What is blank is not "no folder": what it held was never stored.
+                self.change(number, |node| {
+                    node.flaws.remove(Flaws::NOT_FOLDER);
+                    node.flaws |= Flaws::HOLLOW;
+                });
+            }
+            let Some(node) = self.node(number).filter(|node| written(node)) else { continue };
+            // What was never written is zero by right.
+            let mut left = node.stream.valid;
+            let mut hit = false;
+            for extent in self.out.extents(self.medium, number) {
+                let here = extent.length.min(left);
+                hit = hit || here > 0 && extent.offset.plus(here) > tail.from;
+                left = left.minus(here);
+            }
+            if hit {
+                self.change(number, |node| node.flaws |= Flaws::HOLLOW);
+            }
+        }
+        self.out.hollow = Some(tail);
     }
 
     pub(super) fn node(&self, number: u32) -> Option<&Node> {
@@ -722,6 +766,13 @@ pub(super) fn places(geometry: &Geometry, clusters: &[u32]) -> Vec<Extent> {
 }
 
 impl Survey {
+    /// True when folders lie behind the end of the image or of what was stored: what is in them cannot be
+    /// told from what nobody owns.
+    pub fn has_unseen(&self) -> bool {
+        let unseen = |node: &Node| node.folder && node.flaws.intersects(Flaws::BEYOND | Flaws::HOLLOW);
+        self.tree.below_root().any(|(_, node)| unseen(node))
+    }
+
     /// The clusters of a node, in order.
     pub fn clusters(&mut self, medium: &dyn Medium, number: u32) -> Vec<u32> {
         let Some(node) = self.tree.node(number).cloned() else { return Vec::new() };

@@ -66,7 +66,9 @@ pub const DAMAGING: Flaws = Flaws::NO_FIRST
     .union(Flaws::GUESSED)
     .union(Flaws::FOUND)
     .union(Flaws::NOT_FOLDER)
-    .union(Flaws::BEYOND);
+    .union(Flaws::BEYOND)
+    .union(Flaws::HOLLOW)
+    .union(Flaws::CRITICAL);
 
 /// Flaws of a set that keep hosts from the file, however whole its content is.
 pub const HIDING: Flaws = Flaws::COUNT
@@ -127,6 +129,8 @@ pub struct Lost {
     pub blank: bool,
     /// What their content seems to be.
     pub extension: Option<String>,
+    /// Bytes of it, where its own structure tells where it ends.
+    pub bytes: Option<u64>,
 }
 
 /// Everything that was found.

@@ -28,6 +28,8 @@ pub struct Boot {
     pub gone: bool,
     /// Where the bytes of a lost sector come from: the backup fits as it is.
     pub from_backup: bool,
+    /// There is a backup, and its tables or clusters are not this volume's.
+    pub stale_backup: bool,
 }
 
 /// True for a media byte that the specification allows.
@@ -79,7 +81,11 @@ pub fn judge(
     let geometry = &believed.geometry;
     let gone = believed.primary.as_ref().is_none_or(is_gone);
     let backup = believed.backup.as_ref().map(|(_, boot)| boot);
+    let stale_backup = backup
+        .and_then(Geometry::claimed_by)
+        .is_some_and(|claim| claim.elsewhere(geometry) || claim.table_sectors != geometry.table_sectors);
     let mut table = Table {
+        stale: stale_backup,
         primary: believed.primary.as_ref().map(IntoBytes::as_bytes),
         backup: backup.map(IntoBytes::as_bytes),
         gone,
@@ -106,7 +112,11 @@ pub fn judge(
     );
     let fields = table.fields;
     // Boot code, and what nothing tells, comes from the sector as it stands or from the backup.
-    let base = believed.primary.filter(|_| !gone).or(backup.copied()).unwrap_or_else(BootSector::new_zeroed);
+    let base = believed
+        .primary
+        .filter(|_| !gone)
+        .or(backup.copied().filter(|_| !stale_backup))
+        .unwrap_or_else(BootSector::new_zeroed);
     let mut bytes = base.as_bytes().to_vec();
     for field in &fields {
         for (place, byte) in bytes.iter_mut().skip(field.at).zip(&field.believed) {
@@ -118,7 +128,7 @@ pub fn judge(
             field.entry.is_none() || boot.as_bytes().part(field.at, field.length) == field.believed
         })
     });
-    Boot { fields, believed: BootSector::read(&bytes).unwrap_or(base), gone, from_backup }
+    Boot { fields, believed: BootSector::read(&bytes).unwrap_or(base), gone, from_backup, stale_backup }
 }
 
 fn reason(believed: &Believed, backup: Option<&BootSector>) -> String {

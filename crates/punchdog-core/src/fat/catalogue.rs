@@ -63,7 +63,7 @@ catalogue! {
         "Set to the text for this kind of FAT (derived).");
     BEYOND_IMAGE = ("fat/volume-beyond-image", RisksFiles, "the volume is longer than the image", "FAT 1.03, BPB_TotSec32",
         "The image was cut short while copying, or the medium has less room than it claims. Files in the missing part are lost in this image.",
-        "Choice `beyond-image`: `shrink` makes the volume as long as the image and cuts what lies behind; `leave` changes nothing. A full copy of the medium, if there is one, is better than either.");
+        "Image the medium again. Choice `cut-image`: `keep` changes no length and frees nothing; `shrink` makes the volume as long as the image and cuts what lies behind (judged).");
     BACKUP_MISSING = ("fat/backup-missing", Untidy, "the backup boot sector is missing", "FAT 1.03, BPB_BkBootSec",
         "Nothing happens now; the next loss of sector 0 will be harder to mend.",
         "Written as a copy of the boot sector (exact).");
@@ -136,6 +136,15 @@ catalogue! {
     LOST_CHAIN = ("fat/lost-chain", Untidy, "clusters are in use but belong to no file", "FAT 1.03, FAT Data Structure",
         "Files whose entries are gone, or clusters that were never given back. They take space, and may be what a customer misses.",
         "Choice `lost-chains`: `keep` makes each a file in the folder ADRIFT, with an extension where the content tells; `free` gives the clusters back.");
+    FORMER = ("fat/older-volume-in-free-space", Remark, "folders of an older volume lie in free space", "FAT 1.03, FAT Directory Structure",
+        "The volume is in order and nearly empty: it was formatted over. What was on it before is named by nothing any more, but not all of it is written over.",
+        "Left alone. Write nothing to the medium, and keep the image: each write can take an older file.");
+    HOLLOW = ("fat/content-blank", RisksFiles, "nothing but one value stands where files should be", "FAT 1.03, FAT Data Structure",
+        "From some place to the end of the medium everything reads as zero, or as FF: a medium with less room than it claims (false capacity), a copy that was cut off or failed, or a chip that died.",
+        "Left alone: the content is not in this image. Image the medium again, with another reader; what reads blank again was never stored.");
+    UNSEEN = ("fat/owner-not-in-image", Remark, "clusters in use may belong to files whose folders are not in the image", "FAT 1.03, FAT Data Structure",
+        "The image ends before folders that the volume has. What they name cannot be told from what nobody owns.",
+        "Left alone. Image the medium again.");
     LOST_FOLDER = ("fat/lost-folder", RisksFiles, "a folder belongs to no folder", "FAT 1.03, FAT Directory Structure",
         "Its entry is gone; all that lies in it is out of reach.",
         "It gets a new entry in the folder that its \"..\" names, or else in ADRIFT (derived); its name is lost.");
@@ -196,9 +205,9 @@ catalogue! {
     DELETED_IN_USE = ("fat/deleted-in-use", RisksFiles, "an entry is marked deleted, but its clusters are in use", "FAT 1.03, DIR_Name[0]",
         "Its chain is whole and belongs to nobody else: the mark is damage, or the delete was cut off half-way.",
         "Choice `deleted-in-use`: `restore` brings the file back, with its first letter computed from the long name's checksum where there is one; `free` finishes the delete.");
-    HIDDEN_TREE = ("fat/hidden-tree", Remark, "many ordinary files are hidden and marked as system files", "FAT 1.03, DIR_Attr",
-        "Hosts do not show them, so the volume looks empty. Usually the work of malware.",
-        "Choice `hidden-files`: `show` clears both bits, `leave` changes nothing.");
+    HIDDEN_TREE = ("fat/hidden-tree", Remark, "ordinary files and folders are hidden", "FAT 1.03, DIR_Attr",
+        "Malware does so, and often puts shortcuts or programs of the same names in their place. Hosts do not show what is hidden; all of it is there. Open none of what stands beside it.",
+        "Choice `hidden-files`: `show` clears the hidden and system bits (judged); `leave` changes nothing.");
     BAD_CLUSTERS = ("fat/bad-clusters", Remark, "clusters are marked bad", "FAT 1.03, FAT Data Structure",
         "A host found them unreadable once. If there are many, or they grow, the medium is failing.",
         "Left alone.");

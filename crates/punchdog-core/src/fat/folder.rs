@@ -73,6 +73,8 @@ impl Flaws {
     pub const WRONG_TYPE: Self = Self(1 << 26);
     /// The chain, as it stands, ends before the size says.
     pub const ENDS_EARLY: Self = Self(1 << 27);
+    /// Its content reads as one value from some place to the end of the medium.
+    pub const HOLLOW: Self = Self(1 << 28);
 
     /// True when all bits of `other` are set.
     pub fn has(self, other: Self) -> bool {

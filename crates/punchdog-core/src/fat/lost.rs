@@ -11,7 +11,8 @@ use crate::{
     arith::Sat,
     chain::{End, Link, walk_own},
     clusters::ClusterSet,
-    content,
+    content, file_end,
+    medium::Extent,
 };
 use std::collections::{HashMap, VecDeque};
 use zerocopy::FromZeros;
@@ -65,6 +66,17 @@ impl Surveyor<'_> {
                 content::ENOUGH.min(self.geometry.cluster_bytes().size()),
             );
             chain.extension = content::extension(&start.bytes);
+            if chain.folder_in.is_none() {
+                let runs = super::survey::runs(self.medium, &mut self.links, chain.head, chain.length);
+                let each = self.geometry.cluster_bytes().wide();
+                let extents: Vec<Extent> = runs
+                    .into_iter()
+                    .map(|(first, count)| {
+                        Extent::new(self.geometry.cluster_offset(first), count.wide().times(each))
+                    })
+                    .collect();
+                chain.bytes = file_end::length(self.medium, &extents, each);
+            }
         }
         lost
     }
@@ -106,7 +118,7 @@ impl Surveyor<'_> {
             taken.extend(walk.clusters().take(own.size()).map(Sat::size));
             let end = if walk.meets.is_some() { End::Loop(head) } else { walk.end };
             let folder_in = self.dots_at(head).filter(|(own, _)| *own == head).map(|(_, parent)| parent);
-            found.push(Lost { head, length: own, end, folder_in, extension: None });
+            found.push(Lost { head, length: own, end, folder_in, extension: None, bytes: None });
         }
         found.sort_by_key(|lost| lost.head);
         found

@@ -9,6 +9,7 @@
 pub mod boot;
 pub mod catalogue;
 mod check;
+mod deleted;
 pub mod folder;
 pub mod fresh;
 pub mod fsinfo;
@@ -28,9 +29,11 @@ pub mod tree;
 use crate::{
     arith::Sat,
     family::{Examination, FieldGroup, Kind, Tally, Volume, Wanted},
+    filler,
     finding::Collector,
     forecast::HostForecast,
-    inventory::{FileRecord, State},
+    gap::{self, Part},
+    inventory::{Attributes, FileRecord, State},
     keeping::ADRIFT,
     medium::{Extent, Medium, MediumError, Stage},
     progress::Watch,
@@ -67,6 +70,28 @@ impl FatVolume {
         Ok((survey, boot))
     }
 
+    /// Its structures, in order.
+    fn parts(&self) -> Vec<Part> {
+        let g = self.believed.geometry;
+        let sector = g.sector_bytes.wide();
+        let mut parts = vec![Part::new("the boot sector", 0, sector)];
+        if g.wide() {
+            parts.push(Part::new("FSInfo", sector, sector));
+            parts.push(Part::new("the backup boot sector", sector.times(6), sector));
+        }
+        let names = ["the first table", "the second table", "the third table", "the fourth table"];
+        for (copy, name) in (0..g.tables).zip(names) {
+            parts.push(Part::new(name, g.table_offset(copy), g.table_bytes()));
+        }
+        let root = if g.wide() {
+            Part::new("the root folder", g.cluster_offset(g.root_cluster), g.cluster_bytes().wide())
+        } else {
+            Part::new("the root folder", g.root_offset(), g.root_bytes())
+        };
+        parts.push(root);
+        parts
+    }
+
     fn gone(&self, medium: &dyn Medium) -> bool {
         let mut links = links::Links::unread(&self.believed.geometry);
         boot::judge(medium, &self.believed, &mut links, None).gone
@@ -94,9 +119,18 @@ impl Volume for FatVolume {
             label: survey.label.map(|(label, _)| names::label_text(&label)),
             findings,
             tally: tally(&survey),
+            deleted: deleted::count(medium, &survey),
             ..Examination::default()
         };
         story::tell(medium, &self.believed, &boot, &mut survey, &mut examination);
+        if let Some(found) = filler::in_findings(medium, &examination.findings) {
+            examination.likely = Some(filler::likely(&found));
+        } else if survey.hollow.is_none()
+            && !examination.sound()
+            && let Some(gap) = gap::across(medium, &self.parts())
+        {
+            examination.likely = Some(gap);
+        }
         Ok(examination)
     }
 
@@ -118,11 +152,14 @@ impl Volume for FatVolume {
                     size: node.size(),
                     state: state(node),
                     modified: modified(node.entry.written_date.get(), node.entry.written_time.get()),
+                    attributes: Attributes::from_bits_truncate(node.entry.attributes.into()),
                     extents,
                     zeros: 0,
                     place: node.place,
                     masked: node.flaws.has(Flaws::OTHER_COPY),
                     whole: node.whole(),
+                    taken: false,
+                    absent: false,
                     note: note(node),
                 });
             }
@@ -136,10 +173,15 @@ impl Volume for FatVolume {
                 .into_iter()
                 .map(|(first, count)| Extent::new(geometry.cluster_offset(first), count.wide().times(each)));
             let path = adrift.child(&mend::lost_name(lost.head, lost.extension.as_deref()));
-            files.push(FileRecord::adrift(path, lost.length.wide().times(each), extents.collect()));
+            let room = lost.length.wide().times(each);
+            files.push(FileRecord::adrift(path, lost.bytes.unwrap_or(room), extents.collect()));
         }
         if wanted.deleted {
-            files.extend(deleted(&survey, &paths));
+            files.extend(deleted::files(medium, &survey, &paths));
+        }
+        let end = survey.hollow.map_or(medium.len(), |tail| tail.from.min(medium.len()));
+        for file in &mut files {
+            file.mark_absent(end);
         }
         files.sort_by(|a, b| a.path.cmp(&b.path));
         Ok(files)
@@ -184,6 +226,7 @@ fn note(node: &Node) -> Option<String> {
         _ if node.whole() => return None,
         _ if node.flaws.has(Flaws::CROSSED) => "shares clusters with another file",
         _ if node.flaws.has(Flaws::GUESSED) => "part of its chain was found by judgement",
+        _ if node.flaws.has(Flaws::HOLLOW) => "where it should stand the medium reads blank to its end",
         _ if node.flaws.has(Flaws::BEYOND) => "part of it lies beyond the end of the image",
         _ if node.flaws.has(Flaws::CHAIN_SHORT) => "its chain is shorter than its size",
         _ if node.flaws.has(Flaws::SIZE_ZERO) => "it has clusters, but its size is 0",
@@ -215,39 +258,4 @@ fn tally(survey: &Survey) -> Tally {
     Tally::of(nodes, survey.tree.lost.len())
 }
 
-fn deleted(survey: &Survey, paths: &[TreePath]) -> Vec<FileRecord> {
-    let geometry = survey.geometry;
-    let mut files = Vec::new();
-    for (folder, place, item) in &survey.tree.deleted {
-        let first = item.entry.first_cluster(geometry.wide());
-        let size = if item.entry.is_folder() { 0 } else { item.entry.size.get().wide() };
-        // The chain is gone; the usual case is that the clusters lay in a row.
-        let extents = if geometry.has(first) && size > 0 {
-            // No further than the volume goes, whatever the size says.
-            let place = geometry.cluster_offset(first);
-            let end = geometry.cluster_offset(geometry.last_cluster().plus(1));
-            vec![Extent::new(place, size.min(end.minus(place)))]
-        } else {
-            Vec::new()
-        };
-        let path = survey.tree.path_in(paths, *folder, &item.name);
-        files.push(FileRecord {
-            path,
-            folder: item.entry.is_folder(),
-            size,
-            state: State::Deleted,
-            modified: modified(item.entry.written_date.get(), item.entry.written_time.get()),
-            extents,
-            zeros: 0,
-            place: *place,
-            masked: false,
-            whole: false,
-            note: Some(
-                "deleted; its clusters are taken to lie in a row and may hold something else".to_owned(),
-            ),
-        });
-    }
-    files
-}
-
-pub(crate) use check::{differences as check_differences, is_hidden as check_is_hidden};
+pub(crate) use check::{differences as check_differences, hidden_tree as check_hidden_tree};

@@ -71,7 +71,7 @@ pub(super) fn tell(
     };
     let sound = out.findings.iter().all(|f| f.weight == Weight::Remark);
     out.story = if sound {
-        "Nothing is wrong with this volume. If a host does not show it, look outside the volume.".to_owned()
+        "Nothing is wrong with this volume.".to_owned()
     } else if boot.gone {
         let whole = broken.is_empty() && whole_tables;
         let lead = if whole { "everything behind it is whole" } else { "behind it is whole" };
@@ -94,7 +94,7 @@ pub(super) fn tell(
         );
         out.story.push_str(&text);
     }
-    out.likely = likely(boot, out);
+    out.likely = survey.hollow.map(crate::hollow::Tail::likely).or_else(|| likely(boot, out));
     exhibits(medium, believed, boot, survey, out);
 }
 
@@ -103,7 +103,7 @@ fn likely(boot: &Boot, out: &Examination) -> Option<String> {
     let text = if boot.gone && out.findings.iter().filter(|f| f.weight <= Weight::RisksFiles).count() == 1 {
         "sector 0 alone was overwritten or lost (unplugged during a write, or a failing first block)"
     } else if has(c::BEYOND_IMAGE.code) {
-        "the image was cut short while copying, or the medium claims more room than it has"
+        "the image was cut short while copying, or the medium claims more room than it has; image the medium again before anything else"
     } else if has(c::COPIES_DIFFER.code) {
         "a write to the allocation table was cut off, or part of one copy was overwritten"
     } else if has(c::NOT_CLOSED.code) && (has(c::LOST_CHAIN.code) || has(c::FSINFO_FREE.code)) {
@@ -141,9 +141,14 @@ fn exhibits(medium: &dyn Medium, believed: &Believed, boot: &Boot, survey: &Surv
     }
     if let Some((place, _)) = believed.backup.filter(|_| boot.gone || believed.origin != Origin::Primary) {
         let name = format!("sector {}", place.per(geometry.sector_bytes.wide()));
-        show(&name, place, 16, "complete; agrees with the tables and the root folder".to_owned());
+        let note = if boot.stale_backup {
+            "a boot sector of another format: its clusters or tables are not this volume's"
+        } else {
+            "complete; agrees with the tables and the root folder"
+        };
+        show(&name, place, 16, note.to_owned());
     }
-    if boot.gone && believed.backup.is_none() {
+    if boot.gone && (believed.backup.is_none() || boot.stale_backup) {
         let table = geometry.table_offset(0);
         show("table", table, 16, "begins as an allocation table does".to_owned());
     }

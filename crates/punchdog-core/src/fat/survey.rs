@@ -18,6 +18,7 @@ use crate::{
     arith::{Peek, Sat},
     chain::{Budget, End, Link, Walk, run_of, walk},
     clusters::ClusterSet,
+    hollow::{Tail, is_never},
     medium::{Extent, Medium, MediumError},
     places::Places,
     progress::Watch,
@@ -52,6 +53,8 @@ pub struct Survey {
     pub first_free: Option<u32>,
     /// The volume label in the root folder, and the place of its entry.
     pub label: Option<(names::Short, u64)>,
+    /// The end of the medium where nothing but one value stands, though files should.
+    pub hollow: Option<Tail>,
 }
 
 /// The content of a folder and where each entry of it stands.
@@ -471,6 +474,7 @@ impl Surveyor<'_> {
             }
         }
         self.tree.lost = lost;
+        let hollow = self.mark_hollow();
         Survey {
             geometry: self.geometry,
             links: self.links,
@@ -481,7 +485,46 @@ impl Surveyor<'_> {
             bad,
             first_free,
             label: self.label,
+            hollow,
         }
+    }
+
+    /// Finds a blank end of the medium, and marks the files of which something would stand in it.
+    fn mark_hollow(&mut self) -> Option<Tail> {
+        let begins = |node: &Node| {
+            self.geometry.has(node.first) && (node.folder || node.length > 0 && node.size() > 0)
+        };
+        let named = self.tree.below_root().filter(|(_, node)| begins(node));
+        let named = named.map(|(number, node)| (self.geometry.cluster_offset(node.first), Some(number)));
+        let lost = self.tree.lost.iter().map(|lost| (self.geometry.cluster_offset(lost.head), None));
+        let tail = crate::hollow::tail(self.medium, named.chain(lost).collect(), |number, blank| {
+            self.node(number).is_some_and(|node| node.folder || is_never(&node.name, blank))
+        })?;
+        let each = self.geometry.cluster_bytes().wide();
+        for number in 1..self.tree.nodes.len().narrow() {
+            let Some(node) = self.node(number).filter(|node| node.length > 0) else { continue };
+            if node.folder {
+                // What is blank is not "no folder": what it held was never stored.
+                if self.geometry.cluster_offset(node.first) >= tail.from {
+                    self.change(number, |node| {
+                        node.flaws = node.flaws.without(Flaws::NOT_FOLDER).with(Flaws::HOLLOW);
+                    });
+                }
+                continue;
+            }
+            let (first, mut left) = (node.first, node.size());
+            let length = node.length;
+            let mut hit = false;
+            for (start, count) in runs(self.medium, &mut self.links, first, length) {
+                let here = count.wide().times(each).min(left);
+                hit = hit || here > 0 && self.geometry.cluster_offset(start).plus(here) > tail.from;
+                left = left.minus(here);
+            }
+            if hit {
+                self.change(number, |node| node.flaws.set(Flaws::HOLLOW));
+            }
+        }
+        Some(tail)
     }
 }
 
@@ -536,6 +579,12 @@ pub fn runs(medium: &dyn Medium, links: &mut Links, first: u32, length: u32) -> 
 }
 
 impl Survey {
+    /// True when folders lie behind the end of the image or of what was stored: what is in them cannot be
+    /// told from what nobody owns.
+    pub fn has_unseen(&self) -> bool {
+        self.tree.below_root().any(|(_, node)| node.folder && node.is_unseen())
+    }
+
     fn ranges(&mut self, medium: &dyn Medium, number: u32) -> Vec<Extent> {
         let (first, length) = self.tree.node(number).map_or((0, 0), |node| (node.first, node.length));
         places(medium, &mut self.links, &self.geometry, number == 0, first, length)

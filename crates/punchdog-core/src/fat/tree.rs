@@ -114,6 +114,8 @@ pub struct Lost {
     pub folder_in: Option<u32>,
     /// The usual extension of what it begins like.
     pub extension: Option<String>,
+    /// Bytes of it, where its own structure tells where it ends.
+    pub bytes: Option<u64>,
 }
 
 /// The files and folders of a volume.
@@ -187,12 +189,17 @@ pub const DAMAGING: Flaws = Flaws::NO_FIRST
     .with(Flaws::SIZE_ZERO)
     .with(Flaws::NOT_FOLDER)
     .with(Flaws::GUESSED)
-    .with(Flaws::BEYOND);
+    .with(Flaws::BEYOND)
+    .with(Flaws::HOLLOW);
 
 impl Node {
     /// Bytes that a reader can expect of it.
     pub fn size(&self) -> u64 {
         if self.folder { 0 } else { self.entry.size.get().wide() }
+    }
+    /// True when it begins behind the end of the image, or where nothing was ever stored.
+    pub fn is_unseen(&self) -> bool {
+        self.flaws.any(Flaws::BEYOND.with(Flaws::HOLLOW))
     }
     /// True when nothing of its content is in doubt.
     pub fn whole(&self) -> bool {

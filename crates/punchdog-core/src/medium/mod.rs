@@ -51,6 +51,10 @@ impl Extent {
         }
         found
     }
+    /// True when the two have a byte in common.
+    pub fn overlaps(self, other: Self) -> bool {
+        self.offset < other.end() && other.offset < self.end()
+    }
     /// The same range, `by` bytes further on.
     #[must_use]
     pub fn moved(self, by: u64) -> Self {

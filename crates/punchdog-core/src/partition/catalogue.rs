@@ -10,9 +10,27 @@ catalogue! {
     TABLE_MISSING = ("partition/table-missing", BlocksMount, "there is no partition table", "UEFI 2.10, 5.2",
         "Sector 0 lists nothing, but volumes stand behind it. Hosts show an empty or uninitialised disk and offer to set it up anew.",
         "An MBR with an entry for each volume found is written (derived).");
+    SIGNATURE = ("partition/signature", BlocksMount, "the partition table has lost its signature", "UEFI 2.10, 5.2.1, Signature",
+        "55 AA is missing at the end of sector 0. Its entries are there and lead to volumes, but hosts take the disk for an empty one.",
+        "The two bytes are written (exact); the entries stay as they are.");
+    CHAIN_BROKEN = ("partition/chain-broken", BlocksMount, "the chain of the extended partition is broken", "none: custom of all systems",
+        "Each logical volume is named by a link in front of it, and each link names the next. Where one is lost, hosts see none of the volumes behind it.",
+        "The links are written anew from the volumes that are found and the links that are left (derived); no volume inside becomes a primary one.");
+    IMAGE_LATE = ("partition/image-late", BlocksMount, "the image begins late", "none",
+        "Everything in it stands as many bytes too early: what was at the very beginning of the medium is missing.",
+        "Image the medium again, from its first byte on: that is the cause, and what comes first. What a plan does instead is to make the best of what is there.");
+    IMAGE_EARLY = ("partition/image-early", BlocksMount, "the image begins early", "none",
+        "Something else stands in front, and all else as many bytes too late.",
+        "Image the medium again, or cut the bytes in front off: that is the cause, and what comes first.");
+    ENTRY_LONG = ("partition/entry-too-long", Untidy, "a partition entry reaches past the end of the medium, its volume does not", "UEFI 2.10, 5.2.1, SizeInLBA",
+        "Linux cuts it short and says so in its log; other hosts may refuse it.",
+        "The length is set to that of the volume (derived).");
+    GPT_GONE = ("partition/gpt-gone", BlocksMount, "both copies of the GPT are gone", "UEFI 2.10, 5.3.2",
+        "Only the protective entry in sector 0 is left of it, and that lists nothing. Hosts show an empty disk.",
+        "A GPT with an entry for each volume found is written (derived), with the entries that are left where they make sense.");
     ENTRY_MISSING = ("partition/entry-missing", BlocksMount, "a volume is in no partition entry", "UEFI 2.10, 5.2.1",
         "Hosts do not see it. It was removed from the table, or its entry was overwritten.",
-        "An entry with its place, length and type is written (derived).");
+        "An entry with its place, length and type is written, in an MBR or in both copies of a GPT (derived).");
     WRONG_START = ("partition/wrong-start", BlocksMount, "a partition entry points to the wrong place", "UEFI 2.10, 5.2.1, StartingLBA",
         "Where it points no volume begins; one stands nearby. Hosts show a RAW partition.",
         "Start and length are set to those of the volume (derived).");
@@ -37,6 +55,9 @@ catalogue! {
     GPT_PROTECTION = ("partition/gpt-protection", BlocksMount, "the protective MBR of a GPT is missing", "UEFI 2.10, 5.2.3",
         "Linux does not look for a GPT without it; old hosts take the disk for an empty one.",
         "Written as the specification has it (derived).");
+    UNKNOWN = ("partition/unknown-content", Remark, "a partition entry leads to something that is not known here", "none",
+        "Another file system, an encrypted one, or a volume whose beginning is gone beyond recognition.",
+        "Left alone: neither the entry nor what it leads to is written over.");
     OLDER = ("partition/older-volume", Remark, "an older volume begins in front of a listed one and reaches into it", "none",
         "The medium was divided anew and the old beginning was left. What is listed and found in its place stands over it.",
         "Left alone: no host looks there. Where its files were not written over, files and salvage read them by --at with --inside.");

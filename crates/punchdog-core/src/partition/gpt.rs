@@ -1,11 +1,12 @@
 //! The GUID partition table: a header and entries behind sector 0, and both again at the end.
 
-use super::layout::{GptEntry, GptHeader};
+use super::layout::{BASIC_DATA, GptEntry, GptHeader};
 use crate::{
     arith::Sat,
     medium::{Extent, Medium},
 };
-use zerocopy::{FromBytes, IntoBytes};
+use sha2::{Digest, Sha256};
+use zerocopy::{FromBytes, FromZeros, IntoBytes};
 
 /// Bytes of entries that are read at most: 1024 entries of 128 bytes; usual are 128.
 const MOST: u64 = 128 * 1024;
@@ -101,4 +102,91 @@ pub fn copies(medium: &dyn Medium) -> (Option<Copy>, Option<Copy>) {
         }
     }
     (None, None)
+}
+
+/// Sectors that 128 entries of 128 bytes take, with the header before them.
+fn reserved(sector: u64) -> u64 {
+    (128_u64 * 128).per_up(sector).plus(1)
+}
+
+/// The bytes of both copies of a GPT with these entries, each with its place; `None` where the disk has no
+/// room for them.
+pub fn both_copies(
+    disk_bytes: u64,
+    sector: u64,
+    disk_guid: [u8; 16],
+    entries: &[u8],
+) -> Option<Vec<(u64, Vec<u8>)>> {
+    let last = disk_bytes.per(sector).minus(1);
+    let taken = reserved(sector);
+    let mut header = GptHeader::new_zeroed();
+    header.signature = *b"EFI PART";
+    header.revision = 0x0001_0000.into();
+    header.header_size = 92.into();
+    header.first_usable = taken.plus(1).into();
+    header.last_usable = last.checked_sub(taken)?.into();
+    header.disk_guid = disk_guid;
+    header.entries = entries.len().per(128).narrow().into();
+    header.entry_bytes = 128.into();
+    header.entries_crc = crc32fast::hash(entries).into();
+    if header.first_usable.get() >= header.last_usable.get() {
+        return None;
+    }
+    let copy = |my: u64, other: u64, at: u64| {
+        let mut copy =
+            GptHeader { my_lba: my.into(), alternate_lba: other.into(), entries_lba: at.into(), ..header };
+        copy.header_crc = header_crc(&copy).into();
+        let mut bytes = copy.as_bytes().to_vec();
+        bytes.resize(sector.size(), 0);
+        bytes
+    };
+    let entries_at = last.minus(taken).plus(1);
+    Some(vec![
+        (sector, copy(1, last, 2)),
+        (sector.times(2), entries.to_vec()),
+        (entries_at.times(sector), entries.to_vec()),
+        (last.times(sector), copy(last, 1, entries_at)),
+    ])
+}
+
+/// The entries that stand where a copy has them, whatever became of its header, if all of them make sense
+/// on a disk of this length and at least one is used.
+pub fn left_entries(medium: &dyn Medium, sector: u64) -> Option<Vec<u8>> {
+    let last = medium.len().per(sector).minus(1);
+    let places = [2, last.minus(reserved(sector)).plus(1)];
+    places.into_iter().find_map(|lba| {
+        let bytes = medium.bytes(lba.times(sector), 128 * 128).ok()?;
+        let sane = |raw: &[u8]| {
+            GptEntry::read_from_prefix(raw).is_ok_and(|(entry, _)| {
+                let (first, end) = (entry.first.get(), entry.last.get());
+                entry.kind == [0; 16] && raw.iter().all(|byte| *byte == 0)
+                    || first >= reserved(sector) && first <= end && end <= last
+            })
+        };
+        let used = bytes.chunks_exact(128).filter(|raw| raw.iter().any(|byte| *byte != 0)).count();
+        (used > 0 && bytes.chunks_exact(128).all(sane)).then_some(bytes)
+    })
+}
+
+/// An entry for a volume with an everyday file system. Its own GUID is `unique`.
+pub fn new_entry(extent: Extent, sector: u64, unique: [u8; 16]) -> GptEntry {
+    let mut entry = GptEntry::new_zeroed();
+    entry.kind = BASIC_DATA;
+    entry.unique = unique;
+    entry.first = extent.offset.per(sector).into();
+    entry.last = extent.end().per_up(sector).minus(1).into();
+    entry
+}
+
+/// A GUID that follows from what it names: random ones would make every plan another one. Laid out as
+/// version 8 of RFC 9562 (made by the maker's own rule).
+pub fn made_guid(seed: &[u8]) -> [u8; 16] {
+    let mut guid = [0; 16];
+    for (byte, from) in guid.iter_mut().zip(Sha256::digest(seed)) {
+        *byte = from;
+    }
+    // The third field is little-endian on the disk: its high byte has the version.
+    guid[7] = guid[7] & 0x0F | 0x80;
+    guid[8] = guid[8] & 0x3F | 0x80;
+    guid
 }

@@ -1,6 +1,9 @@
 //! The MBR: four entries in sector 0, and the chain of logical volumes in an extended partition.
 
-use super::layout::{ENTRIES_AT, MbrEntry};
+use super::{
+    extended,
+    layout::{ENTRIES_AT, MbrEntry},
+};
 use crate::{
     arith::Sat,
     medium::{Extent, Medium},
@@ -9,8 +12,6 @@ use zerocopy::FromBytes;
 
 /// Bytes in the sectors that MBR entries count in.
 pub const SECTOR: u64 = 512;
-/// Logical volumes followed at most: a chain has no natural end.
-const LOGICAL: u32 = 128;
 
 /// A volume that an MBR lists.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -50,8 +51,26 @@ pub fn kind_text(kind: u8) -> &'static str {
 /// The entries of the sector at `at`; `None` without the signature 55 AA.
 pub fn entries(medium: &dyn Medium, at: u64) -> Option<[MbrEntry; 4]> {
     let sector = medium.bytes(at, 512).ok()?;
-    let (entries, _) = <[MbrEntry; 4]>::read_from_prefix(sector.get(ENTRIES_AT..)?).ok()?;
-    sector.ends_with(&[0x55, 0xAA]).then_some(entries)
+    unsigned(&sector).filter(|_| sector.ends_with(&[0x55, 0xAA]))
+}
+
+/// The entries of a sector, whatever its signature is.
+pub fn unsigned(sector: &[u8]) -> Option<[MbrEntry; 4]> {
+    <[MbrEntry; 4]>::read_from_prefix(sector.get(ENTRIES_AT..)?).ok().map(|(entries, _)| entries)
+}
+
+/// True when all that is listed is the protection of a GPT.
+pub fn only_protects(entries: &[MbrEntry; 4]) -> bool {
+    let mut used = entries.iter().filter(|entry| entry.kind != 0).peekable();
+    used.peek().is_some() && used.all(|entry| entry.kind == 0xEE)
+}
+
+/// The volumes that a chain names.
+fn logical(chain: &extended::Chain) -> impl Iterator<Item = Listed> {
+    chain.links.iter().filter_map(|link| {
+        let (kind, extent) = link.volume?;
+        Some(Listed { entry_at: link.at.plus(ENTRIES_AT.wide()), kind, extent, logical: true })
+    })
 }
 
 /// True when the sector can be an MBR: flags that are 00 or 80, at least one entry, and each entry
@@ -79,37 +98,10 @@ pub fn listed(medium: &dyn Medium, entries: &[MbrEntry; 4]) -> Vec<Listed> {
             u64::from(entry.length.get()).times(SECTOR),
         );
         if is_extended(entry.kind) {
-            logical(medium, extent.offset, &mut found);
+            found.extend(logical(&extended::follow(medium, extent)));
         } else if entry.kind != 0 && entry.kind != 0xEE {
             found.push(Listed { entry_at, kind: entry.kind, extent, logical: false });
         }
     }
     found
-}
-
-/// Follows the chain of an extended partition: in each sector the first entry is a volume, counted
-/// from that sector, the second the next sector of the chain, counted from the partition.
-fn logical(medium: &dyn Medium, start: u64, found: &mut Vec<Listed>) {
-    let mut at = start;
-    let mut seen = std::collections::HashSet::new();
-    for _ in 0..LOGICAL {
-        if !seen.insert(at) {
-            break;
-        }
-        let Some([volume, next, ..]) = entries(medium, at) else { break };
-        if volume.kind != 0 && volume.length.get() > 0 {
-            let offset = at.plus(u64::from(volume.start.get()).times(SECTOR));
-            let extent = Extent::new(offset, u64::from(volume.length.get()).times(SECTOR));
-            found.push(Listed {
-                entry_at: at.plus(ENTRIES_AT.wide()),
-                kind: volume.kind,
-                extent,
-                logical: true,
-            });
-        }
-        if !is_extended(next.kind) || next.start.get() == 0 {
-            break;
-        }
-        at = start.plus(u64::from(next.start.get()).times(SECTOR));
-    }
 }

@@ -2,76 +2,111 @@
 //! the other.
 
 use super::{
-    catalogue as c, gpt,
-    layout::{ENTRIES_AT, MbrEntry},
+    catalogue as c, extended, gpt,
+    layout::{ENTRIES_AT, GptEntry, MbrEntry},
+    listed,
     mbr::{self, SECTOR},
-    scout::{Place, Scouting, Table, Way},
+    place::{Place, Scouting, Table, Way},
 };
 use crate::{
     arith::Sat,
     finding::Entry,
-    medium::{Medium, MediumError, Stage},
+    medium::{Extent, Medium, MediumError, Stage},
     step::{Provenance, Step, Steps},
     wording::counted,
 };
-use zerocopy::{FromZeros, IntoBytes};
+use zerocopy::{FromBytes, FromZeros, IntoBytes};
+
+/// What an entry rests on for a volume that lost its beginning.
+const GUESSED: &str =
+    "tables and folders that were found; where the volume begins in front of them is what is usual";
 
 /// One round: the first thing that has to be written.
 pub fn round(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) -> Result<(), MediumError> {
     match seen.table {
+        Table::Gpt(false, false) => rebuild(stage, seen, steps),
         Table::Gpt(primary, backup) => {
             copies(stage, primary, backup, steps)?;
-            if steps.is_empty() { protection(stage, steps) } else { Ok(()) }
+            if steps.is_empty() {
+                protection(stage, steps)?;
+            }
+            if steps.is_empty() { relist_gpt(stage, seen, steps) } else { Ok(()) }
         }
-        Table::Mbr => entries(stage, seen, steps),
+        Table::Mbr => {
+            signature(stage, steps)?;
+            if steps.is_empty() { entries(stage, seen, steps) } else { Ok(()) }
+        }
         Table::None => fresh(stage, seen, steps),
     }
 }
 
-/// A new MBR for the first four volumes that were found.
+/// The signature of an MBR whose entries are there.
+fn signature(stage: &mut Stage<'_, '_>, steps: &mut Steps<'_>) -> Result<(), MediumError> {
+    let step = Step::new(
+        "partition-signature",
+        "write the signature 55 AA at the end of sector 0",
+        Provenance::Exact,
+        "the specification gives it; the entries lead to volumes",
+        &[&c::SIGNATURE],
+    );
+    steps.run(stage, step, |stage| stage.write_at(510, &[0x55, 0xAA]))
+}
+
+/// A new MBR for the volumes that were found: those with a link in front of them as a chain, of the others
+/// the first four, or three beside a chain.
 fn fresh(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) -> Result<(), MediumError> {
-    let lost: Vec<&Place> = seen.volumes.iter().filter(|place| place.way == Way::Lost).take(4).collect();
-    if lost.is_empty() {
+    let medium: &dyn Medium = stage;
+    let all = || seen.volumes.iter().filter(|place| place.way == Way::Lost);
+    let logical = all().any(|place| extended::was_logical(medium, None, place));
+    let primary = all().filter(|place| !extended::was_logical(medium, None, place));
+    let lost: Vec<&Place> = primary.take(if logical { 3 } else { 4 }).collect();
+    if lost.is_empty() && !logical {
         return Ok(());
     }
-    let step = Step::new(
+    let guessed = lost.iter().any(|place| place.guessed);
+    let mut step = Step::new(
         "partition-table-written",
         format!("write an MBR with {}", counted(lost.len().wide(), "entry", "entries")),
-        Provenance::Derived,
-        "place, length and type of the volumes that were found",
+        if guessed { Provenance::Judged } else { Provenance::Derived },
+        if guessed { GUESSED } else { "place, length and type of the volumes that were found" },
         &[&c::TABLE_MISSING, &c::ENTRY_MISSING],
     );
+    if guessed {
+        step = step.or("another byte in front of the tables, where the volume can begin too");
+    }
     let table: Vec<u8> = lost.iter().flat_map(|place| entry_for(place).as_bytes().to_vec()).collect();
     steps.run(stage, step, |stage| {
         stage.write_at(ENTRIES_AT.wide(), &[0; 64])?;
         stage.write_at(ENTRIES_AT.wide(), &table)?;
         stage.write_at(510, &[0x55, 0xAA])
-    })
+    })?;
+    extended::mend(stage, seen, &mbr::entries(stage, 0).unwrap_or([MbrEntry::new_zeroed(); 4]), steps)
 }
 
 fn entry_for(place: &Place) -> MbrEntry {
-    let mut entry = MbrEntry::new_zeroed();
-    // CHS values that say "beyond what CHS can tell" (UEFI 2.10, 5.2.1): hosts go by the LBA.
-    entry.start_chs = [0xFE, 0xFF, 0xFF];
-    entry.end_chs = [0xFE, 0xFF, 0xFF];
-    entry.kind = place.what.mbr_types().first().copied().unwrap_or(0);
-    entry.start = place.extent.offset.per(SECTOR).narrow().into();
-    entry.length = place.bytes.per(SECTOR).narrow().into();
-    entry
+    let kind = place.what.mbr_types().first().copied().unwrap_or(0);
+    extended::new_entry(kind, place.extent.offset, place.bytes)
 }
 
 /// Entries that are missing, or wrong in place, length or type.
 fn entries(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) -> Result<(), MediumError> {
     let Some(standing) = mbr::entries(stage, 0) else { return Ok(()) };
-    let listed = mbr::listed(stage, &standing);
+    extended::mend(stage, seen, &standing, steps)?;
+    if !steps.is_empty() {
+        return Ok(());
+    }
+    let entries = mbr::listed(stage, &standing);
     for place in &seen.volumes {
-        let here = listed.iter().find(|entry| entry.extent.offset == place.extent.offset);
+        let here = entries.iter().find(|entry| entry.extent.offset == place.extent.offset);
         let fresh = entry_for(place);
         if let Some(entry) = here {
-            let short = entry.extent.length < place.bytes;
+            // Too short for its volume, or past the end of a medium that holds all of the volume.
+            let whole = place.extent.offset.plus(place.bytes) <= stage.len();
+            let short = entry.extent.length < place.bytes || whole && entry.extent.end() > stage.len();
             let length: [u8; 4] = fresh.length.get().to_le_bytes();
             if short && !entry.logical {
-                let step = step(&c::WRONG_LENGTH, "partition-length", place);
+                let class = if entry.extent.length < place.bytes { &c::WRONG_LENGTH } else { &c::ENTRY_LONG };
+                let step = step(class, "partition-length", place);
                 steps.run(stage, step, |stage| stage.write_at(entry.entry_at.plus(12), &length))?;
             }
             if !place.what.mbr_types().contains(&entry.kind) {
@@ -82,7 +117,7 @@ fn entries(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) ->
                 let step = step(class, "partition-type", place);
                 steps.run(stage, step, |stage| stage.write_at(entry.entry_at.plus(4), &[kind]))?;
             }
-        } else if place.way == Way::Lost {
+        } else if place.way == Way::Lost && !extended::was_logical(stage, Some(&standing), place) {
             relist(stage, place, seen, &standing, steps)?;
         }
         if !steps.is_empty() {
@@ -101,8 +136,8 @@ fn step(class: &'static Entry, name: &'static str, place: &Place) -> Step {
             place.extent.offset,
             place.bytes
         ),
-        Provenance::Derived,
-        "what stands there",
+        if place.guessed { Provenance::Judged } else { Provenance::Derived },
+        if place.guessed { GUESSED } else { "what stands there" },
         &[class],
     )
 }
@@ -120,7 +155,16 @@ fn relist(
         let strangers = seen.strangers.iter().map(|stranger| stranger.extent.offset);
         seen.volumes.iter().map(|v| v.extent.offset).chain(strangers).any(|start| start == offset)
     };
-    let astray = standing.iter().position(|e| e.kind != 0 && !mbr::is_extended(e.kind) && !filled(e));
+    // An entry that leads to something unknown is none that went astray, unless it leads into this volume.
+    let extent = Extent::new(place.extent.offset, place.bytes);
+    let medium: &dyn Medium = stage;
+    let free = |entry: &MbrEntry| {
+        let start = u64::from(entry.start.get()).times(SECTOR);
+        let there = Extent::new(start, u64::from(entry.length.get()).times(SECTOR));
+        there.overlaps(extent) || start >= medium.len() || listed::is_blank(medium, there)
+    };
+    let used = |entry: &MbrEntry| entry.kind != 0 && !mbr::is_extended(entry.kind);
+    let astray = standing.iter().position(|entry| used(entry) && !filled(entry) && free(entry));
     let empty = standing.iter().position(|entry| entry.kind == 0);
     let Some(number) = astray.or(empty) else { return Ok(()) };
     let class = if astray.is_some() { &c::WRONG_START } else { &c::ENTRY_MISSING };
@@ -129,6 +173,113 @@ fn relist(
     let entry = MbrEntry { boot, ..entry_for(place) };
     let at = ENTRIES_AT.plus(number.times(16)).wide();
     steps.run(stage, step(class, name, place), |stage| stage.write_at(at, entry.as_bytes()))
+}
+
+/// A lost volume's entry, written into the first empty one of both copies.
+fn relist_gpt(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) -> Result<(), MediumError> {
+    let (Some(first), Some(last)) = gpt::copies(stage) else { return Ok(()) };
+    for place in seen.volumes.iter().filter(|place| place.way == Way::Lost) {
+        let mut entries = first.entries.clone();
+        if !add_entry(&mut entries, place, first.sector, seen) || entries == first.entries {
+            continue;
+        }
+        let step = step(&c::ENTRY_MISSING, "gpt-entry-written", place);
+        steps.run(stage, step, |stage| {
+            for copy in [&first, &last] {
+                let mut header = copy.header;
+                header.entries_crc = crc32fast::hash(&entries).into();
+                header.header_crc = gpt::header_crc(&header).into();
+                stage.write_at(header.entries_lba.get().times(copy.sector), &entries)?;
+                stage.write_at(copy.at, header.as_bytes())?;
+            }
+            Ok(())
+        })?;
+        if !steps.is_empty() {
+            return Ok(());
+        }
+    }
+    Ok(())
+}
+
+/// Puts an entry for `place` into one that points nowhere, else into an empty one.
+fn add_entry(entries: &mut [u8], place: &Place, sector: u64, seen: &Scouting) -> bool {
+    let stands = |offset: u64| {
+        seen.volumes.iter().any(|volume| volume.extent.offset == offset && volume.way == Way::Listed)
+            || seen.strangers.iter().any(|stranger| stranger.extent.offset == offset)
+    };
+    let extent = Extent::new(place.extent.offset, place.bytes);
+    let mut seed = b"volume".to_vec();
+    seed.extend(extent.offset.to_le_bytes());
+    seed.extend(extent.length.to_le_bytes());
+    let fresh = gpt::new_entry(extent, sector, gpt::made_guid(&seed));
+    let overlaps = |raw: &[u8]| {
+        GptEntry::read_from_prefix(raw).is_ok_and(|(entry, _)| {
+            let first = entry.first.get().times(sector);
+            let there = Extent::new(first, entry.last.get().plus(1).times(sector).minus(first));
+            !stands(first) && there.overlaps(extent)
+        })
+    };
+    let empty = |raw: &&mut [u8]| raw.iter().all(|byte| *byte == 0);
+    if let Some(raw) = entries.chunks_exact_mut(128).find(|raw| !empty(raw) && overlaps(raw)) {
+        // Its name, type and GUID are still right; where it points is not.
+        let (first, last) = (fresh.first.get(), fresh.last.get());
+        if let Ok((mut entry, _)) = GptEntry::read_from_prefix(raw) {
+            (entry.first, entry.last) = (first.into(), last.into());
+            raw.copy_from_slice(entry.as_bytes());
+        }
+        return true;
+    }
+    match entries.chunks_exact_mut(128).find(empty) {
+        Some(raw) => raw.copy_from_slice(fresh.as_bytes()),
+        None => return false,
+    }
+    true
+}
+
+/// Both copies of a GPT of which only the protective entry is left.
+fn rebuild(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) -> Result<(), MediumError> {
+    let medium: &dyn Medium = stage;
+    let sector = SECTOR;
+    let left = gpt::left_entries(medium, sector);
+    let kept = left.is_some();
+    let mut entries = left.unwrap_or_else(|| vec![0; 128 * 128]);
+    for place in &seen.volumes {
+        let listed = entries.chunks_exact(128).any(|raw| {
+            GptEntry::read_from_prefix(raw)
+                .is_ok_and(|(entry, _)| entry.first.get().times(sector) == place.extent.offset)
+        });
+        if !listed && !add_entry(&mut entries, place, sector, seen) {
+            return Ok(());
+        }
+    }
+    let Some(pieces) = gpt::both_copies(medium.len(), sector, gpt::made_guid(&entries), &entries) else {
+        return Ok(());
+    };
+    let hit = |(at, bytes): &(u64, Vec<u8>)| {
+        let piece = Extent::new(*at, bytes.len().wide());
+        seen.volumes.iter().any(|place| place.extent.overlaps(piece))
+    };
+    if seen.volumes.is_empty() && !kept || pieces.iter().any(hit) {
+        return Ok(());
+    }
+    let mut step = Step::new(
+        "gpt-written",
+        format!("write both copies of a GPT with {}", counted(seen.volumes.len().wide(), "entry", "entries")),
+        Provenance::Derived,
+        if kept { "the entries that are left" } else { "place and length of the volumes that were found" },
+        &[&c::GPT_GONE],
+    );
+    if !kept {
+        step = step.or(
+            "names, types and GUIDs of the entries are lost; ones of an everyday volume stand there instead",
+        );
+    }
+    steps.run(stage, step, |stage| {
+        for (at, bytes) in &pieces {
+            stage.write_at(*at, bytes)?;
+        }
+        Ok(())
+    })
 }
 
 /// Writes the damaged copy of a GPT from the whole one.

@@ -4,14 +4,21 @@
 //! held against what stands where they point, or a disk without a table, searched for volumes
 //! by their structures (`search`). What is nothing of ours is named by [`strangers`].
 
+mod begin;
 pub mod catalogue;
+mod extended;
 pub mod gpt;
 pub mod layout;
+mod listed;
 pub mod mbr;
 mod mend;
-pub mod scout;
+pub mod place;
+mod scout;
 mod search;
 pub mod strangers;
+mod unlisted;
 
 pub use mend::round;
-pub use scout::{Place, Scouting, Way, What, scout};
+pub use place::{Place, Scouting, Stranger, Table, Way, What};
+pub use scout::scout;
+pub use search::claim;

@@ -1,12 +1,11 @@
 //! Finding volumes by their structures, where no partition entry leads to them.
 
-use super::scout::{Place, Way, What};
+use super::place::{Place, Way, What};
 use crate::{
     arith::{Peek, Sat},
+    exfat::{self, layout},
     family::Kind,
-    family::Volume,
     fat::{
-        FatVolume,
         geometry::{Geometry, weigh},
         layout::BootSector,
     },
@@ -25,6 +24,16 @@ pub(super) fn own_mark(medium: &dyn Medium) -> Option<(What, u64)> {
         b"NTFS    " => ntfs(&sector).map(|bytes| (What::Ntfs, bytes)),
         _ => None,
     }
+}
+
+/// What the boot sector at the beginning of `medium` says that it is, with its length in bytes; nothing
+/// behind it is looked at.
+pub fn claim(medium: &dyn Medium) -> Option<(What, u64)> {
+    let sector = medium.lenient(0, 512).bytes;
+    own_mark(medium).or_else(|| {
+        let boot = BootSector::read(&sector).filter(looks_like_boot)?;
+        Geometry::claimed_by(&boot).map(|geometry| (What::Volume(geometry.kind), geometry.bytes()))
+    })
 }
 
 /// The length of the exFAT volume whose main or backup boot sector this is (exFAT specification,
@@ -65,24 +74,27 @@ fn looks_like_boot(boot: &BootSector) -> bool {
     marks.iter().filter(|mark| **mark).count() >= 5
 }
 
-/// Lost volumes in what `covered` leaves of the medium, by boot sector or backup, in order.
+/// Lost volumes whose boot sector or backup stands within `range`, in what `covered` leaves of it, in
+/// order.
 pub(super) fn lost(
     medium: &dyn Medium,
+    range: Extent,
     covered: &[Extent],
     watch: &dyn Watch,
 ) -> Result<Vec<Place>, MediumError> {
     let mut found: Vec<Place> = Vec::new();
-    let mut at = 0;
-    while at < medium.len() {
+    let mut at = range.offset;
+    let end = range.end().min(medium.len());
+    while at < end {
         if watch.stop() {
             return Err(MediumError::Stopped);
         }
-        watch.at("searching for lost volumes", at, medium.len());
+        watch.at("searching for lost volumes", at, end);
         if let Some(over) = covered.iter().find(|extent| extent.offset <= at && at < extent.end()) {
             at = over.end();
             continue;
         }
-        let Some(piece) = medium.piece_from(at, medium.len()) else { break };
+        let Some(piece) = medium.piece_from(at, end) else { break };
         if covered.iter().any(|extent| extent.offset <= piece.offset && piece.offset < extent.end()) {
             at = piece.offset;
             continue;
@@ -116,23 +128,22 @@ fn begins(medium: &dyn Medium, here: u64, sector: &[u8]) -> Option<Place> {
         bytes,
         way: Way::Lost,
         boot_gone,
+        guessed: false,
         tables_at: 0,
+        data_at: 0,
         entry: None,
         way_faults: Vec::new(),
     };
     match sector.part(3, 8) {
         b"EXFAT   " => {
             let bytes = exfat(sector)?;
-            // Region checksums say nothing of which copy this is; the table's first entries do.
-            let size = 1_u64.checked_shl(u32::from(sector.byte(108)))?;
-            let back = size.times(12);
-            let table = u64::from(sector.le32(80)).times(size);
-            let fits = |start: u64| medium.lenient(start.plus(table), 8).bytes.part(1, 7) == [0xFF; 7];
-            let starts = [(here, false), (here.minus(back), true)];
-            starts
-                .into_iter()
-                .find(|(start, _)| fits(*start))
-                .map(|(start, gone)| made(What::Volume(Kind::Exfat), start, bytes, gone))
+            let start = exfat_start(medium, here, sector)?;
+            let geometry = exfat::geometry::Geometry::claimed_by(&layout::BootSector::read(sector)?);
+            Some(Place {
+                tables_at: start.plus(geometry.table_place(0)),
+                data_at: start.plus(geometry.heap_place()),
+                ..made(What::Volume(Kind::Exfat), start, bytes, here != start)
+            })
         }
         b"NTFS    " => {
             let bytes = ntfs(sector)?;
@@ -159,48 +170,52 @@ fn begins(medium: &dyn Medium, here: u64, sector: &[u8]) -> Option<Place> {
                 let score = weigh(&window, &geometry, None);
                 let what = What::Volume(geometry.kind);
                 let tables_at = start.plus(geometry.table_offset(0));
-                (score.points >= BORNE_OUT && score.tables > 0)
-                    .then(|| Place { tables_at, ..made(what, start, geometry.bytes(), gone) })
+                let data_at = start.plus(geometry.data_offset());
+                let borne_out = score.tables > 0 || score.root_speaks && score.folders_agree > 0;
+                (score.points >= BORNE_OUT && borne_out).then(|| Place {
+                    tables_at,
+                    data_at,
+                    ..made(what, start, geometry.bytes(), gone)
+                })
             })
         }
     }
 }
 
-/// A FAT volume of which only tables and folders are left, around the table that begins at
-/// `table`: the start is where most volumes would have it.
-pub(super) fn around_table(
-    medium: &dyn Medium,
-    table: u64,
-    watch: &dyn Watch,
-) -> Result<Option<Place>, MediumError> {
-    // Sectors before the tables by custom: first those of FAT32, then those of FAT12 and FAT16. The
-    // first entries of a young FAT16 table can be a FAT32 table's as well.
-    let reserved: [u64; 10] = [32, 34, 36, 38, 64, 1, 2, 4, 6, 8];
-    let starts = reserved.iter().map(|sectors| table.minus(sectors.times(512)));
-    // Aligned starts first: to a MiB, to a track, to a flash page; else the usual reserve.
-    let rank = |start: &u64| match start {
-        s if s.rest(1 << 20) == 0 => 0,
-        s if s.rest(63 * 512) == 0 => 1,
-        s if s.rest(4096) == 0 => 2,
-        _ => 3,
-    };
-    let mut starts: Vec<u64> = starts.collect();
-    starts.sort_by_key(rank);
-    for start in starts {
-        let extent = Extent::new(start, medium.len().minus(start));
-        let window = Window::new(medium, extent);
-        if let Some(volume) = FatVolume::recognise(&window, watch)? {
-            return Ok(Some(Place {
-                what: What::Volume(volume.kind()),
-                extent: Extent::new(start, volume.bytes().min(extent.length)),
-                bytes: volume.bytes(),
-                way: Way::Lost,
-                boot_gone: true,
-                tables_at: table,
-                entry: None,
-                way_faults: Vec::new(),
-            }));
-        }
+/// Where the volume begins whose main or backup boot sector stands at `here`: a region does not say
+/// which of the two it is, so each is held against what it names. `None` where nothing bears it out:
+/// neither the region's own checksum, nor a table or a root folder where it says.
+fn exfat_start(medium: &dyn Medium, here: u64, sector: &[u8]) -> Option<u64> {
+    let boot = layout::BootSector::read(sector)?;
+    let geometry = exfat::geometry::Geometry::claimed_by(&boot);
+    if !geometry.possible() {
+        return None;
     }
-    Ok(None)
+    let (size, region) = (geometry.sector_bytes(), geometry.region_bytes());
+    let bears_out = |start: u64| {
+        let said = boot.partition_offset.get().times(size);
+        let root = medium.lenient(start.plus(geometry.cluster_place(geometry.root_cluster)), 512).bytes;
+        let marks = [
+            (4, said > 0 && said == start),
+            (2, exfat::geometry::table_begins(&medium.lenient(start.plus(geometry.table_place(0)), 8).bytes)),
+            (2, exfat::sets::looks_like_folder(&root, false)),
+            (
+                1,
+                exfat::geometry::summed(
+                    medium,
+                    &geometry,
+                    if start == here { here.plus(region) } else { start },
+                ),
+            ),
+        ];
+        marks.iter().filter(|(_, mark)| *mark).fold(0_u32, |sum, (points, _)| sum.plus(*points))
+    };
+    let main = bears_out(here);
+    let backup = here.checked_sub(region).map_or(0, bears_out);
+    let own = exfat::geometry::summed(medium, &geometry, here);
+    match (main.max(backup), own) {
+        (0 | 1, false) => None,
+        _ if backup > main => here.checked_sub(region),
+        _ => Some(here),
+    }
 }

@@ -117,11 +117,14 @@ pub(super) const ALL: &[Fault] = &[
         on: SINGLY,
         ..fault("second table active, but none there", "exfat/active-fat", |p, _| p.write(106, &[1]))
     },
-    fault("image cut short", "exfat/volume-beyond-image", |p, _| {
-        // Only unused clusters go.
-        let keep = p.geometry.cluster_place(p.geometry.last_cluster() - 60);
-        p.bytes.truncate(usize::try_from(keep).expect("a small volume"));
-        let gone = p.geometry.bytes() - keep;
-        p.damaged.push(punchdog_core::medium::Extent::new(keep, gone));
-    }),
+    Fault {
+        choose: &[("cut-image", "shrink")],
+        ..fault("image cut short", "exfat/volume-beyond-image", |p, _| {
+            // Only unused clusters go.
+            let keep = p.geometry.cluster_place(p.geometry.last_cluster() - 60);
+            p.bytes.truncate(usize::try_from(keep).expect("a small volume"));
+            let gone = p.geometry.bytes() - keep;
+            p.damaged.push(punchdog_core::medium::Extent::new(keep, gone));
+        })
+    },
 ];

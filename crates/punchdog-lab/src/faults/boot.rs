@@ -192,11 +192,14 @@ pub(super) const ALL: &[Fault] = &[
     fault("errors met, in the table", "fat/errors-met", CLOSING, |p, _| {
         clear_state_bit(p, if p.geometry.wide() { 0x0400_0000 } else { 0x4000 });
     }),
-    fault("image cut short", "fat/volume-beyond-image", ANY, |p, _| {
-        // Only unused clusters go.
-        let keep = p.geometry.cluster_offset(p.geometry.last_cluster() - 60);
-        p.bytes.truncate(usize::try_from(keep).expect("a small volume"));
-        let gone = p.geometry.bytes() - keep;
-        p.damaged.push(punchdog_core::medium::Extent::new(keep, gone));
-    }),
+    Fault {
+        choose: &[("cut-image", "shrink")],
+        ..fault("image cut short", "fat/volume-beyond-image", ANY, |p, _| {
+            // Only unused clusters go.
+            let keep = p.geometry.cluster_offset(p.geometry.last_cluster() - 60);
+            p.bytes.truncate(usize::try_from(keep).expect("a small volume"));
+            let gone = p.geometry.bytes() - keep;
+            p.damaged.push(punchdog_core::medium::Extent::new(keep, gone));
+        })
+    },
 ];

@@ -24,66 +24,66 @@ fn the_boot_region() {
     says(
         "boot sector zeroed",
         &expect![[r#"
-        fat/boot-gone at 0+512
-          sector 0 holds no boot sector. Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 and has no usable field. A boot sector begins with EB ?? 90 or E9 and ends with 55 AA. Its backup fits the volume.
-        exact: copy the backup boot sector at byte 3072 to sector 0
-          the backup boot sector at byte 3072, which agrees with the tables and the root folder
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/boot-gone at 0+512
+              sector 0 holds no boot sector. Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 and has no usable field. A boot sector begins with EB ?? 90 or E9 and ends with 55 AA. Its backup fits the volume.
+            exact: copy the backup boot sector at byte 3072 of the volume to sector 0
+              the backup boot sector at byte 3072 of the volume, which agrees with the tables and the root folder
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "boot sector all FF",
         &expect![[r#"
-        fat/boot-gone at 0+512
-          sector 0 holds no boot sector. Sector 0 begins with FF FF FF FF FF FF FF FF FF FF FF FF FF FF FF FF and has no usable field. A boot sector begins with EB ?? 90 or E9 and ends with 55 AA. Its backup fits the volume.
-        exact: copy the backup boot sector at byte 3072 to sector 0
-          the backup boot sector at byte 3072, which agrees with the tables and the root folder
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/boot-gone at 0+512
+              sector 0 holds no boot sector. Sector 0 begins with FF FF FF FF FF FF FF FF FF FF FF FF FF FF FF FF and has no usable field. A boot sector begins with EB ?? 90 or E9 and ends with 55 AA. Its backup fits the volume.
+            exact: copy the backup boot sector at byte 3072 of the volume to sector 0
+              the backup boot sector at byte 3072 of the volume, which agrees with the tables and the root folder
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "boot sector overwritten with noise",
         &expect![[r#"
-        fat/boot-gone at 0+512
-          sector 0 holds no boot sector. Sector 0 begins with 47 41 52 42 41 47 45 3A 20 74 68 69 73 20 69 73 and has no usable field. A boot sector begins with EB ?? 90 or E9 and ends with 55 AA. Its backup fits the volume.
-        exact: copy the backup boot sector at byte 3072 to sector 0
-          the backup boot sector at byte 3072, which agrees with the tables and the root folder
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/boot-gone at 0+512
+              sector 0 holds no boot sector. Sector 0 begins with 47 41 52 42 41 47 45 3A 20 74 68 69 73 20 69 73 and has no usable field. A boot sector begins with EB ?? 90 or E9 and ends with 55 AA. Its backup fits the volume.
+            exact: copy the backup boot sector at byte 3072 of the volume to sector 0
+              the backup boot sector at byte 3072 of the volume, which agrees with the tables and the root folder
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "boot sector and its backup zeroed",
         &expect![[r#"
-        fat/boot-gone at 0+512
-          sector 0 holds no boot sector. Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 and has no usable field. A boot sector begins with EB ?? 90 or E9 and ends with 55 AA. There is no backup; the geometry was computed from what the volume holds.
-        fat/backup-missing at 3072+512
-          there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
-        derived: write a boot sector computed from the volume
-          table copy 0 begins as a table does; table copy 1 begins as a table does; the volume fits into the image; the table is as long as the volume needs; the volume is as long as the image, and its table exactly fits it; 5 of 5 folders found by search name the cluster they stand in; the root folder reads as one; the root's chain begins; 5 folders stand in the cluster that their name gives; 6 files have a chain as long as their size needs; 4 files begin as their kind does
-        exact: write the backup boot sector at byte 3072 as a copy of sector 0
-          the boot sector, as it stands after the steps before
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/boot-gone at 0+512
+              sector 0 holds no boot sector. Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 and has no usable field. A boot sector begins with EB ?? 90 or E9 and ends with 55 AA. There is no backup; the geometry was computed from what the volume holds.
+            fat/backup-missing at 3072+512
+              there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
+            derived: write a boot sector computed from the volume
+              table copy 0 begins as a table does; table copy 1 begins as a table does; two copies of the table are the rule; as many sectors before the tables as is usual; the volume fits into the image; the table is as long as the volume needs; the volume is as long as the image, and its table exactly fits it; 5 of 5 folders found by search name the cluster they stand in; the root folder reads as one; the root's chain begins; 5 folders stand in the cluster that their name gives; 6 files have a chain as long as their size needs; 4 files begin as their kind does
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
+              the boot sector, as it stands after the steps before
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "the whole reserved area zeroed",
         &expect![[r#"
-        fat/boot-gone at 0+512
-          sector 0 holds no boot sector. Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 and has no usable field. A boot sector begins with EB ?? 90 or E9 and ends with 55 AA. There is no backup; the geometry was computed from what the volume holds.
-        fat/fsinfo-signature at 512+4
-          the FSInfo sector has lost a signature. The signature at byte 0 of the FSInfo sector is not there. 52 52 61 41 at 0, 72 72 41 61 at 484, 00 00 55 AA at 508. Hosts take its counts for unknown.
-        fat/fsinfo-signature at 996+4
-          the FSInfo sector has lost a signature. The signature at byte 484 of the FSInfo sector is not there. 52 52 61 41 at 0, 72 72 41 61 at 484, 00 00 55 AA at 508. Hosts take its counts for unknown.
-        fat/fsinfo-signature at 1020+4
-          the FSInfo sector has lost a signature. The signature at byte 508 of the FSInfo sector is not there. 52 52 61 41 at 0, 72 72 41 61 at 484, 00 00 55 AA at 508. Hosts take its counts for unknown.
-        derived: write a boot sector computed from the volume
-          table copy 0 begins as a table does; table copy 1 begins as a table does; the volume fits into the image; the table is as long as the volume needs; the volume is as long as the image, and its table exactly fits it; 5 of 5 folders found by search name the cluster they stand in; the root folder reads as one; the root's chain begins; 5 folders stand in the cluster that their name gives; 6 files have a chain as long as their size needs; 4 files begin as their kind does
-        exact: write the backup boot sector at byte 3072 as a copy of sector 0
-          the boot sector, as it stands after the steps before
-        derived: write the FSInfo sector: 1573 free clusters
-          counted in the table
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/boot-gone at 0+512
+              sector 0 holds no boot sector. Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 and has no usable field. A boot sector begins with EB ?? 90 or E9 and ends with 55 AA. There is no backup; the geometry was computed from what the volume holds.
+            fat/fsinfo-signature at 512+4
+              the FSInfo sector has lost a signature. The signature at byte 0 of the FSInfo sector is not there. 52 52 61 41 at 0, 72 72 41 61 at 484, 00 00 55 AA at 508. Hosts take its counts for unknown.
+            fat/fsinfo-signature at 996+4
+              the FSInfo sector has lost a signature. The signature at byte 484 of the FSInfo sector is not there. 52 52 61 41 at 0, 72 72 41 61 at 484, 00 00 55 AA at 508. Hosts take its counts for unknown.
+            fat/fsinfo-signature at 1020+4
+              the FSInfo sector has lost a signature. The signature at byte 508 of the FSInfo sector is not there. 52 52 61 41 at 0, 72 72 41 61 at 484, 00 00 55 AA at 508. Hosts take its counts for unknown.
+            derived: write a boot sector computed from the volume
+              table copy 0 begins as a table does; table copy 1 begins as a table does; two copies of the table are the rule; as many sectors before the tables as is usual; the volume fits into the image; the table is as long as the volume needs; the volume is as long as the image, and its table exactly fits it; 5 of 5 folders found by search name the cluster they stand in; the root folder reads as one; the root's chain begins; 5 folders stand in the cluster that their name gives; 6 files have a chain as long as their size needs; 4 files begin as their kind does
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
+              the boot sector, as it stands after the steps before
+            derived: write the FSInfo sector: 1573 free clusters
+              counted in the table
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "signature 55 AA zeroed",
@@ -128,16 +128,16 @@ fn the_boot_region() {
     says(
         "sector size wrong in boot sector and backup",
         &expect![[r#"
-        fat/bpb-sector-size at 11+2
-          the sector size is wrong: BPB_BytsPerSec is 4096, should be 512. BPB_BytsPerSec (boot sector, byte 11) is 4096. It should be 512: computed from the volume.
-        fat/backup-missing at 3072+512
-          there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
-        derived: set BPB_BytsPerSec (boot sector, byte 11) from 4096 to 512
-          computed from the volume
-        exact: write the backup boot sector at byte 3072 as a copy of sector 0
-          the boot sector, as it stands after the steps before
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/bpb-sector-size at 11+2
+              the sector size is wrong: BPB_BytsPerSec is 4096, should be 512. BPB_BytsPerSec (boot sector, byte 11) is 4096. It should be 512: computed from the volume.
+            fat/backup-missing at 3072+512
+              there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
+            derived: set BPB_BytsPerSec (boot sector, byte 11) from 4096 to 512
+              computed from the volume
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
+              the boot sector, as it stands after the steps before
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "cluster size 0",
@@ -168,7 +168,7 @@ fn the_boot_region() {
               the backup boot sector differs in 1 byte. The first difference is at byte 13 of the sector. It should be a copy of the boot sector. Restoring it would bring a wrong value back.
             derived: set BPB_SecPerClus (boot sector, byte 13) from 2 to 1
               computed from the volume
-            exact: write the backup boot sector at byte 3072 as a copy of sector 0
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
               the boot sector, as it stands after the steps before
             35 of 35 files are whole after the repair; the volume is sound.
         "#]],
@@ -176,16 +176,16 @@ fn the_boot_region() {
     says(
         "reserved sectors 0",
         &expect![[r#"
-        fat/bpb-reserved at 14+2
-          the number of reserved sectors is wrong: BPB_RsvdSecCnt is 0, should be 32. BPB_RsvdSecCnt (boot sector, byte 14) is 0. It should be 32: computed from the volume.
-        fat/backup-missing at 3072+512
-          there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
-        derived: set BPB_RsvdSecCnt (boot sector, byte 14) from 0 to 32
-          computed from the volume
-        exact: write the backup boot sector at byte 3072 as a copy of sector 0
-          the boot sector, as it stands after the steps before
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/bpb-reserved at 14+2
+              the number of reserved sectors is wrong: BPB_RsvdSecCnt is 0, should be 32. BPB_RsvdSecCnt (boot sector, byte 14) is 0. It should be 32: computed from the volume.
+            fat/backup-missing at 3072+512
+              there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
+            derived: set BPB_RsvdSecCnt (boot sector, byte 14) from 0 to 32
+              computed from the volume
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
+              the boot sector, as it stands after the steps before
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "reserved sectors one too many",
@@ -200,16 +200,16 @@ fn the_boot_region() {
     says(
         "number of tables 0",
         &expect![[r#"
-        fat/bpb-table-count at 16+1
-          the number of allocation tables is wrong: BPB_NumFATs is 0, should be 2. BPB_NumFATs (boot sector, byte 16) is 0. It should be 2: computed from the volume.
-        fat/backup-missing at 3072+512
-          there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
-        derived: set BPB_NumFATs (boot sector, byte 16) from 0 to 2
-          computed from the volume
-        exact: write the backup boot sector at byte 3072 as a copy of sector 0
-          the boot sector, as it stands after the steps before
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/bpb-table-count at 16+1
+              the number of allocation tables is wrong: BPB_NumFATs is 0, should be 2. BPB_NumFATs (boot sector, byte 16) is 0. It should be 2: computed from the volume.
+            fat/backup-missing at 3072+512
+              there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
+            derived: set BPB_NumFATs (boot sector, byte 16) from 0 to 2
+              computed from the volume
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
+              the boot sector, as it stands after the steps before
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "number of tables 1",
@@ -254,16 +254,16 @@ fn the_boot_region() {
     says(
         "root entries set on FAT32",
         &expect![[r#"
-        fat/bpb-root-entries at 17+2
-          the number of root folder entries is wrong: BPB_RootEntCnt is 512, should be 0. BPB_RootEntCnt (boot sector, byte 17) is 512. It should be 0: FAT32 has no fixed root folder.
-        fat/backup-missing at 3072+512
-          there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
-        derived: set BPB_RootEntCnt (boot sector, byte 17) from 512 to 0
-          FAT32 has no fixed root folder
-        exact: write the backup boot sector at byte 3072 as a copy of sector 0
-          the boot sector, as it stands after the steps before
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/bpb-root-entries at 17+2
+              the number of root folder entries is wrong: BPB_RootEntCnt is 512, should be 0. BPB_RootEntCnt (boot sector, byte 17) is 512. It should be 0: FAT32 has no fixed root folder.
+            fat/backup-missing at 3072+512
+              there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
+            derived: set BPB_RootEntCnt (boot sector, byte 17) from 512 to 0
+              FAT32 has no fixed root folder
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
+              the boot sector, as it stands after the steps before
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "total sectors 0",
@@ -298,16 +298,16 @@ fn the_boot_region() {
     says(
         "total sectors wrong on both ends",
         &expect![[r#"
-        fat/bpb-total-sectors at 32+4
-          the number of sectors is wrong: BPB_TotSec32 is 0, should be 1700. BPB_TotSec32 (boot sector, byte 32) is 0. It should be 1700: computed from the volume.
-        fat/backup-missing at 3072+512
-          there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
-        derived: set BPB_TotSec32 (boot sector, byte 32) from 0 to 1700
-          computed from the volume
-        exact: write the backup boot sector at byte 3072 as a copy of sector 0
-          the boot sector, as it stands after the steps before
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/bpb-total-sectors at 32+4
+              the number of sectors is wrong: BPB_TotSec32 is 0, should be 1700. BPB_TotSec32 (boot sector, byte 32) is 0. It should be 1700: computed from the volume.
+            fat/backup-missing at 3072+512
+              there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
+            derived: set BPB_TotSec32 (boot sector, byte 32) from 0 to 1700
+              computed from the volume
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
+              the boot sector, as it stands after the steps before
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "short total set on FAT32",
@@ -328,7 +328,7 @@ fn the_boot_region() {
               the backup boot sector differs in 1 byte. The first difference is at byte 21 of the sector. It should be a copy of the boot sector. Restoring it would bring a wrong value back.
             derived: set BPB_Media (boot sector, byte 21) from 0x00 to 0xf8
               entry 0 of the tables has it
-            exact: write the backup boot sector at byte 3072 as a copy of sector 0
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
               the boot sector, as it stands after the steps before
             35 of 35 files are whole after the repair; the volume is sound.
         "#]],
@@ -346,16 +346,16 @@ fn the_boot_region() {
     says(
         "table size 0",
         &expect![[r#"
-        fat/bpb-table-size at 36+4
-          the size of the allocation table is wrong: BPB_FATSz32 is 0, should be 13. BPB_FATSz32 (boot sector, byte 36) is 0. It should be 13: computed from the volume.
-        fat/backup-missing at 3072+512
-          there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
-        derived: set BPB_FATSz32 (boot sector, byte 36) from 0 to 13
-          computed from the volume
-        exact: write the backup boot sector at byte 3072 as a copy of sector 0
-          the boot sector, as it stands after the steps before
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/bpb-table-size at 36+4
+              the size of the allocation table is wrong: BPB_FATSz32 is 0, should be 13. BPB_FATSz32 (boot sector, byte 36) is 0. It should be 13: computed from the volume.
+            fat/backup-missing at 3072+512
+              there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
+            derived: set BPB_FATSz32 (boot sector, byte 36) from 0 to 13
+              computed from the volume
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
+              the boot sector, as it stands after the steps before
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "table size one too many",
@@ -380,16 +380,16 @@ fn the_boot_region() {
     says(
         "root cluster 0",
         &expect![[r#"
-        fat/bpb-root-cluster at 44+4
-          the root folder's first cluster is wrong: BPB_RootClus is 0, should be 2. BPB_RootClus (boot sector, byte 44) is 0. It should be 2: computed from the volume.
-        fat/backup-missing at 3072+512
-          there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
-        derived: set BPB_RootClus (boot sector, byte 44) from 0 to 2
-          computed from the volume
-        exact: write the backup boot sector at byte 3072 as a copy of sector 0
-          the boot sector, as it stands after the steps before
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/bpb-root-cluster at 44+4
+              the root folder's first cluster is wrong: BPB_RootClus is 0, should be 2. BPB_RootClus (boot sector, byte 44) is 0. It should be 2: computed from the volume.
+            fat/backup-missing at 3072+512
+              there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
+            derived: set BPB_RootClus (boot sector, byte 44) from 0 to 2
+              computed from the volume
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
+              the boot sector, as it stands after the steps before
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "root cluster out of range",
@@ -410,7 +410,7 @@ fn the_boot_region() {
               the backup boot sector differs in 1 byte. The first difference is at byte 44 of the sector. It should be a copy of the boot sector. Restoring it would bring a wrong value back.
             derived: set BPB_RootClus (boot sector, byte 44) from 6 to 2
               computed from the volume
-            exact: write the backup boot sector at byte 3072 as a copy of sector 0
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
               the boot sector, as it stands after the steps before
             35 of 35 files are whole after the repair; the volume is sound.
         "#]],
@@ -478,22 +478,22 @@ fn the_boot_region() {
     says(
         "backup zeroed",
         &expect![[r#"
-        fat/backup-missing at 3072+512
-          there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
-        exact: write the backup boot sector at byte 3072 as a copy of sector 0
-          the boot sector, as it stands after the steps before
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/backup-missing at 3072+512
+              there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
+              the boot sector, as it stands after the steps before
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "backup drifted",
         &expect![[r#"
-        fat/backup-differs at 3096+1 3097+1
-          the backup boot sector differs in 2 bytes. The first difference is at byte 24 of the sector. It should be a copy of the boot sector. Restoring it would bring a wrong value back.
-        exact: write the backup boot sector at byte 3072 as a copy of sector 0
-          the boot sector, as it stands after the steps before
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/backup-differs at 3096+1 3097+1
+              the backup boot sector differs in 2 bytes. The first difference is at byte 24 of the sector. It should be a copy of the boot sector. Restoring it would bring a wrong value back.
+            exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
+              the boot sector, as it stands after the steps before
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "FSInfo signature lost",
@@ -1078,7 +1078,7 @@ fn chains() {
               the table has them in use, and no file claims them; names and exact sizes are not known
             derived: write the FSInfo sector: 1572 free clusters
               counted in the table
-            34 of 34 files are whole after the repair, 2 rest on judgement and should be opened before they are handed out; the volume is sound.
+            32 of 34 files are whole after the repair, 2 rest on judgement and should be opened before they are handed out, 2 are kept without their names; the volume is sound.
         "#]],
     );
     says(
@@ -1124,7 +1124,7 @@ fn chains() {
               the table has them in use, and no file claims them; names and exact sizes are not known
             derived: write the FSInfo sector: 1572 free clusters
               counted in the table
-            35 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+            34 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name; the volume is sound.
         "#]],
     );
     says(
@@ -1511,7 +1511,7 @@ fn folders_and_their_entries() {
         "a tree hidden",
         &expect![[r#"
             fat/hidden-tree at 29739+1 29803+1 29867+1
-              40 of 40 files and folders are hidden system files. Both bits are set on ordinary files. Hosts set them on a few files of their own. Hosts do not show these files.
+              40 of 40 files and folders are hidden. The bits are set on ordinary files. Hosts set them on a few files of their own. Hosts do not show these files.
             judged: clear the hidden and system bits of 40 entries
               hosts set both bits only on files of their own
             35 of 35 files are whole after the repair, 40 rest on judgement and should be opened before they are handed out; the volume is sound.

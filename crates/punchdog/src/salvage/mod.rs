@@ -146,6 +146,12 @@ fn copy_all(
             }
             continue;
         }
+        // A file of zeros in place of one that is not in the image would pass for a copy of it.
+        if file.absent {
+            let why = "none of its content is in the image; nothing was written".to_owned();
+            manifest.failed.push(Failed { path: file.path.clone(), why });
+            continue;
+        }
         let known = earlier.get_mut(&(&file.path, file.size)).and_then(VecDeque::pop_front);
         if let Some(saved) = known.filter(|saved| place::is_there(to, saved)) {
             names.keep(&path, &saved.to);

@@ -2,7 +2,12 @@
 
 use super::{manifest::Saved, names::Names};
 use crate::{page, trouble::Trouble, watch::Screen};
-use punchdog_core::{inventory::FileRecord, medium::Medium, progress::Watch};
+use punchdog_core::{
+    filler,
+    inventory::{FileRecord, State},
+    medium::Medium,
+    progress::Watch,
+};
 use sha2::{Digest, Sha256};
 use std::{
     fs::{File, FileTimes},
@@ -199,6 +204,7 @@ pub(super) fn save(
     let path = file.path.to_string();
     let mut part = crate::workplace::unfinished(to)?;
     let mut hash = Sha256::new();
+    let mut search = filler::Search::default();
     let (mut at, mut missing) = (0_u64, file.size.saturating_sub(file.held()));
     for extent in &file.extents {
         let mut from = extent.offset;
@@ -210,6 +216,7 @@ pub(super) fn save(
             let got = medium.lenient(from, usize::try_from(length)?);
             missing += got.missing.iter().map(|hole| hole.length).sum::<u64>();
             hash.update(&got.bytes);
+            search.take(&got.bytes);
             crate::workplace::put_with_holes(part.as_file_mut(), at, &got.bytes)?;
             at += length;
             from += length;
@@ -238,7 +245,14 @@ pub(super) fn save(
     // After a run that was killed, the same file may be there without being in the manifest.
     let mut saved_as = names.file(&path, |place| hash_of(place).is_ok_and(|there| there == sha256));
     crate::workplace::readable(part.as_file())?;
-    let mut note = file.note.clone();
+    let filler = search.found();
+    let (mut state, mut note) = (file.state, file.note.clone());
+    if let Some(found) = &filler {
+        note = Some(found.note());
+        if state == State::Intact {
+            state = State::Damaged;
+        }
+    }
     if let Err((error, part)) = put(to, &saved_as, part) {
         // A name or a path that this target does not take.
         if error.kind() != io::ErrorKind::InvalidFilename {
@@ -253,8 +267,8 @@ pub(super) fn save(
         to: saved_as,
         size: file.size,
         missing_bytes: missing,
-        state: file.state.name().to_owned(),
-        whole: file.whole && missing == 0,
+        state: state.name().to_owned(),
+        whole: file.whole && missing == 0 && filler.is_none(),
         note,
         written_bytes: at + file.zeros,
         sha256,

@@ -91,6 +91,22 @@ fn a_truncated_volume_is_still_examined() {
     assert_eq!(state("Logs/station.log"), "intact");
 }
 
+/// With its boot sector whole, but no clusters, a volume is named with what is missing.
+#[test]
+fn the_beginning_of_a_card_is_named_as_one() {
+    for kind in [Kind::Fat16, Kind::Fat32] {
+        let sound = patient(kind);
+        let keep = usize::try_from(sound.geometry.table_offset(0)).unwrap() + 512;
+        let folder = folder_with("head.img", &sound.bytes[..keep]);
+        for command in READING {
+            let done = json(folder.path(), &[command, "head.img"], 2);
+            let error = done["error"].as_str().unwrap();
+            assert!(error.contains("holds only the beginning of a FAT"), "{command}: {error}");
+            assert!(done["next"][0].as_str().unwrap().contains("image the medium again"), "{done}");
+        }
+    }
+}
+
 #[test]
 fn names_from_an_image_do_not_reach_the_terminal_raw() {
     let mut patient = patient(Kind::Fat16);

@@ -128,7 +128,7 @@ fn lost_volumes_are_found_and_listed_again() {
         hosts_miss(at, "disk.img", name, code, missed_by);
         assert_eq!(json(at, &["check", "disk.img"], 1)["sound"], false, "{name}");
 
-        let plan = json(at, &["plan", "disk.img", "--table", "--out", "t.json"], 0);
+        let plan = json(at, &["plan", "disk.img", "--only", "table", "--out", "t.json"], 0);
         assert_eq!(plan["outcome"]["after"]["sound"], true, "{name}: {plan}");
         json(at, &["apply", "t.json", "--image", "disk.img", "--copy", "new.img"], 0);
         let after = json(at, &["scout", "new.img"], 0);
@@ -182,7 +182,7 @@ fn a_gpt_is_mended_from_its_other_copy() {
         let codes: Vec<&str> =
             seen["findings"].as_array().unwrap().iter().map(|f| f["code"].as_str().unwrap()).collect();
         assert!(codes.contains(&code), "{name}: {codes:?}");
-        json(at, &["plan", "disk.img", "--table", "--out", "t.json"], 0);
+        json(at, &["plan", "disk.img", "--only", "table", "--out", "t.json"], 0);
         json(at, &["apply", "t.json", "--image", "disk.img", "--copy", "new.img"], 0);
         let after = json(at, &["scout", "new.img"], 0);
         assert_eq!(after["volumes"][0]["found"], "listed", "{name}");
@@ -253,7 +253,7 @@ fn a_lost_volume_of_which_only_tables_and_folders_are_left_is_found() {
     assert_eq!(whole.count(), 25, "every file can be copied out");
     json(at, &["plan", "disk.img", "--out", "v.json"], 0);
     json(at, &["apply", "v.json", "--image", "disk.img", "--copy", "one.img"], 0);
-    json(at, &["plan", "one.img", "--table", "--out", "t.json"], 0);
+    json(at, &["plan", "one.img", "--only", "table", "--out", "t.json"], 0);
     json(at, &["apply", "t.json", "--image", "one.img", "--copy", "two.img"], 0);
     assert_eq!(json(at, &["check", "two.img"], 0)["sound"], true);
     assert_eq!(volumes(&json(at, &["scout", "two.img"], 0))[0].2, "listed");
@@ -310,8 +310,8 @@ fn a_bare_volume_needs_no_table() {
         let checked = json(at, &["check", "card.img"], 1);
         assert!(checked["table"]["findings"].as_array().unwrap().is_empty(), "{kind:?}: {checked}");
         let text = run(at, &["check", "card.img"]);
-        assert!(!text.out.contains("--table"), "{}", text.out);
-        let refused = json(at, &["plan", "card.img", "--table", "--out", "table.json"], 2);
+        assert!(!text.out.contains("--only table"), "{}", text.out);
+        let refused = json(at, &["plan", "card.img", "--only", "table", "--out", "table.json"], 2);
         assert!(refused["error"].as_str().unwrap().contains("begins at byte 0"), "{refused}");
         assert!(!at.join("table.json").exists());
         assert_eq!(json(at, &["plan", "card.img"], 0)["outcome"]["after"]["sound"], true);

@@ -154,12 +154,12 @@ fn sound_and_its_fields() {
         &["check"],
         0,
         &expect![[r#"
-        card.img · exFAT · 620 KiB · "SKERRY"                                                          sound
+            card.img · exFAT · 620 KiB · "SKERRY"                                                          sound
 
-        Nothing is wrong with this volume. If a host does not show it, look outside the volume.
+            Nothing is wrong with this volume.
 
-        Next   punchdog files card.img    if a host does not show it: reader, port, cable, drive letter
-    "#]],
+            Next   punchdog files card.img    if a host does not show it: reader, port, cable, drive letter
+        "#]],
     );
     reads(
         |_| {},
@@ -279,58 +279,60 @@ fn boot_regions_that_are_gone() {
         &["check"],
         1,
         &expect![[r#"
-        card.img · exFAT · 620 KiB · "SKERRY"                                       does not mount: 2 faults
+            card.img · exFAT · 620 KiB · "SKERRY"                                       does not mount: 2 faults
 
-        The main boot sector is gone; everything behind it is whole: the allocation bitmap, the up-case
-        table and all 36 files in 5 folders.
+            The main boot sector is gone; everything behind it is whole: the allocation bitmap, the up-case
+            table and all 36 files in 5 folders.
 
-          exfat/boot-gone               the main boot sector is gone
-                                        Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00
-                                        and has no usable field. It should begin with EB 76 90 and the name
-                                        EXFAT. There is no backup that fits; the geometry was computed from
-                                        what the volume holds.
-                                        blocks-mount · bytes 0 to 511
-          exfat/backup-gone             there is no backup boot region
-                                        The sector at byte 6144 is no exFAT boot sector. Sectors 12 to
-                                        23 are a copy of sectors 0 to 11. If the main region is lost, the
-                                        geometry has to be computed.
-                                        untidy · bytes 6144 to 6655
+              exfat/boot-gone               the main boot sector is gone
+                                            Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00
+                                            and has no usable field. It should begin with EB 76 90 and the name
+                                            EXFAT. There is no backup that fits; the geometry was computed from
+                                            what the volume holds.
+                                            blocks-mount · bytes 0 to 511
+              exfat/backup-gone             there is no backup boot region
+                                            The sector at byte 6144 is no exFAT boot sector. Sectors 12 to
+                                            23 are a copy of sectors 0 to 11. If the main region is lost, the
+                                            geometry has to be computed.
+                                            untidy · bytes 6144 to 6655
 
-        Likely: the first sectors alone were overwritten or lost (unplugged during a write, or a failing
-        first block).
+            Likely: one gap: bytes 0 to 12287 of the volume are zero, and with them the main boot region and the
+            backup boot region; the findings follow from that (a block that was never written, or an erase that
+            was cut off).
 
-        Next   punchdog explain card.img                        which host refuses it, and at which byte
-               punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
-    "#]],
+            Next   punchdog explain card.img                        which host refuses it, and at which byte
+                   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+        "#]],
     );
     reads(
         no_boot_regions,
         &["explain"],
         1,
         &expect![[r#"
-        card.img · exFAT · 620 KiB · "SKERRY"                                                 does not mount
+            card.img · exFAT · 620 KiB · "SKERRY"                                                 does not mount
 
-        The main boot sector is gone; everything behind it is whole: the allocation bitmap, the up-case
-        table and all 36 files in 5 folders.
+            The main boot sector is gone; everything behind it is whole: the allocation bitmap, the up-case
+            table and all 36 files in 5 folders.
 
-          linux     refuses    no 55 AA at byte 510 of the boot sector
-                               finding exfat/boot-gone
-                               the log says: exFAT-fs (DEV): invalid boot record signature
-                               the log says: exFAT-fs (DEV): failed to read boot sector
-                               the log says: exFAT-fs (DEV): failed to recognize exfat type
-          windows   refuses    sector 0 does not name exFAT
-                               finding exfat/boot-gone
-                               an unformatted (RAW) volume, and an offer to format it: decline
+              linux     refuses    no 55 AA at byte 510 of the boot sector
+                                   finding exfat/boot-gone
+                                   the log says: exFAT-fs (DEV): invalid boot record signature
+                                   the log says: exFAT-fs (DEV): failed to read boot sector
+                                   the log says: exFAT-fs (DEV): failed to recognize exfat type
+              windows   refuses    sector 0 does not name exFAT
+                                   finding exfat/boot-gone
+                                   an unformatted (RAW) volume, and an offer to format it: decline
 
-          sector 0      0x000000  00 00 00 00 00 00 00 00 …  all 00; an exFAT boot sector starts EB 76 90
-          table         0x003000  F8 FF FF FF FF FF FF FF …  begins as a table does
+              sector 0      0x000000  00 00 00 00 00 00 00 00 …  all 00; an exFAT boot sector starts EB 76 90
+              table         0x003000  F8 FF FF FF FF FF FF FF …  begins as a table does
 
-        Likely: the first sectors alone were overwritten or lost (unplugged during a write, or a failing
-        first block).
+            Likely: one gap: bytes 0 to 12287 of the volume are zero, and with them the main boot region and the
+            backup boot region; the findings follow from that (a block that was never written, or an erase that
+            was cut off).
 
-        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
-               punchdog plan card.img --out card.plan.json      the repair, and what it costs
-    "#]],
+            Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+                   punchdog plan card.img --out card.plan.json      the repair, and what it costs
+        "#]],
     );
     reads(
         no_boot_regions,
@@ -777,77 +779,77 @@ fn what_is_lost() {
         &["check"],
         1,
         &expect![[r#"
-        card.img · exFAT · 620 KiB · "SKERRY"                                      does not mount: 22 faults
+            card.img · exFAT · 620 KiB · "SKERRY"                                some hosts refuse it: 22 faults
 
-        The root folder: a chain runs into an empty table entry. 21 findings besides. Whole: the backup boot
-        region, the up-case table and 17 files in 5 folders. 3 files and folders are damaged, 26 more are
-        out of reach.
+            The root folder: a chain runs into an empty table entry. 21 findings besides. Whole: the backup boot
+            region, the up-case table and 16 files in 5 folders. 4 files and folders are damaged, 26 more are
+            out of reach.
 
-          exfat/chain-into-free         the root folder: a chain runs into an empty table entry
-                                        The table entry of cluster 9 says nothing. It should name the next
-                                        cluster, or end the chain. All of its content is known.
-                                        blocks-mount · bytes 12324 to 12327 · bytes 12324 to 12327
-          exfat/chain-into-free         Recordings/dawn 0002.wav: a chain runs into an empty table entry
-                                        The table entry of cluster 35 says nothing. It should name the next
-                                        cluster, or end the chain. What is missing was not found.
-                                        blocks-mount · bytes 12428 to 12431
-          exfat/chain-into-free         Recordings/dusk 0003.wav: a chain runs into an empty table entry
-                                        blocks-mount · bytes 12480 to 12483
-          exfat/chain-into-free         Recordings/Thumbs: a chain runs into an empty table entry
-                                        blocks-mount · bytes 12544 to 12547
-          exfat/no-fat-chain-lost       Logs/2026/tides of the first week.csv: a file in a row has lost its
-                                        NoFatChain flag
-                                        NoFatChain is clear, and the table has no chain behind the first
-                                        cluster. The clusters that follow are in use and nobody else's.
-                                        risks-files · byte 25633
-          exfat/cross-linked            Logs/2026/counts on the western ledges, second visit.csv: a file
-                                        shares clusters with another
-                                        The set stands at byte 25728.
-                                        risks-files · bytes 25780 to 25783
-          exfat/chain-too-short         Logs/2026/counts on the western ledges, second visit.csv: a file has
-                                        fewer clusters than its length needs
-                                        Its length is 1060 bytes. It has 1 cluster.
-                                        risks-files · bytes 25784 to 25791
-          exfat/chain-too-short         Recordings/dawn 0002.wav: a file has fewer clusters than its length
-                                        needs
-                                        Its length is 6827 bytes. It has 1 cluster.
-                                        risks-files · bytes 26872 to 26879
-          exfat/chain-too-short         Recordings/dusk 0003.wav: a file has fewer clusters than its length
-                                        needs
-                                        risks-files · bytes 26968 to 26975
-          exfat/chain-too-short         Recordings/Thumbs: a file has fewer clusters than its length needs
-                                        risks-files · bytes 27192 to 27199
-          exfat/lost-folder             the folder at cluster 66 has no entry
-                                        Cluster 66 begins with a whole entry set and belongs to no folder.
-                                        Each folder has an entry in the folder above it. Its files are out
-                                        of reach.
-                                        risks-files · bytes 80896 to 80959
-          exfat/lost-folder             the folder at cluster 68 has no entry
-                                        Cluster 68 begins with a whole entry set and belongs to no folder.
-                                        Each folder has an entry in the folder above it. Its files are out
-                                        of reach.
-                                        risks-files · bytes 82944 to 83007
-          exfat/table-first-entries     the first two entries of the table are not what they must be
-                                        Table 0 begins with 00 00 00 00 00 00 00 00. It should begin with F8
-                                        FF FF FF FF FF FF FF.
-                                        untidy · bytes 12288 to 12295
-          exfat/lost-clusters           1 cluster belongs to nothing: from 25 on
-                                        The bitmap has clusters 25 to 25 in use. Each cluster in use belongs
-                                        to a file, a folder or the volume's own tables.
-                                        untidy · byte 15362
-          exfat/lost-clusters           1 cluster belongs to nothing: from 27 on
-                                        The bitmap has clusters 27 to 27 in use. Each cluster in use belongs
-                                        to a file, a folder or the volume's own tables.
-                                        untidy · byte 15363
-          exfat/lost-clusters           1 cluster belongs to nothing: from 36 on
-                                        untidy · byte 15364
-          exfat/lost-clusters           2 clusters belong to nothing: from 39 on
-                                        untidy · byte 15364
-          exfat/lost-clusters           and 5 more of this class; --all lists them
+              exfat/chain-into-free         the root folder: a chain runs into an empty table entry
+                                            The table entry of cluster 9 says nothing. It should name the next
+                                            cluster, or end the chain. All of its content is known.
+                                            blocks-mount · bytes 12324 to 12327 · bytes 12324 to 12327
+              exfat/chain-into-free         Recordings/dawn 0002.wav: a chain runs into an empty table entry
+                                            The table entry of cluster 35 says nothing. It should name the next
+                                            cluster, or end the chain. What is missing was not found.
+                                            blocks-mount · bytes 12428 to 12431
+              exfat/chain-into-free         Recordings/dusk 0003.wav: a chain runs into an empty table entry
+                                            blocks-mount · bytes 12480 to 12483
+              exfat/chain-into-free         Recordings/Thumbs: a chain runs into an empty table entry
+                                            blocks-mount · bytes 12544 to 12547
+              exfat/no-fat-chain-lost       Logs/2026/tides of the first week.csv: a file in a row has lost its
+                                            NoFatChain flag
+                                            NoFatChain is clear, and the table has no chain behind the first
+                                            cluster. The clusters that follow are in use and nobody else's.
+                                            risks-files · byte 25633
+              exfat/cross-linked            Logs/2026/counts on the western ledges, second visit.csv: a file
+                                            shares clusters with another
+                                            The set stands at byte 25728.
+                                            risks-files · bytes 25780 to 25783
+              exfat/chain-too-short         Logs/2026/counts on the western ledges, second visit.csv: a file has
+                                            fewer clusters than its length needs
+                                            Its length is 1060 bytes. It has 1 cluster.
+                                            risks-files · bytes 25784 to 25791
+              exfat/chain-too-short         Recordings/dawn 0002.wav: a file has fewer clusters than its length
+                                            needs
+                                            Its length is 6827 bytes. It has 1 cluster.
+                                            risks-files · bytes 26872 to 26879
+              exfat/chain-too-short         Recordings/dusk 0003.wav: a file has fewer clusters than its length
+                                            needs
+                                            risks-files · bytes 26968 to 26975
+              exfat/chain-too-short         Recordings/Thumbs: a file has fewer clusters than its length needs
+                                            risks-files · bytes 27192 to 27199
+              exfat/lost-folder             the folder at cluster 66 has no entry
+                                            Cluster 66 begins with a whole entry set and belongs to no folder.
+                                            Each folder has an entry in the folder above it. Its files are out
+                                            of reach.
+                                            risks-files · bytes 80896 to 80959
+              exfat/lost-folder             the folder at cluster 68 has no entry
+                                            Cluster 68 begins with a whole entry set and belongs to no folder.
+                                            Each folder has an entry in the folder above it. Its files are out
+                                            of reach.
+                                            risks-files · bytes 82944 to 83007
+              exfat/table-first-entries     the first two entries of the table are not what they must be
+                                            Table 0 begins with 00 00 00 00 00 00 00 00. It should begin with F8
+                                            FF FF FF FF FF FF FF.
+                                            untidy · bytes 12288 to 12295
+              exfat/lost-clusters           1 cluster belongs to nothing: from 25 on
+                                            The bitmap has clusters 25 to 25 in use. Each cluster in use belongs
+                                            to a file, a folder or the volume's own tables.
+                                            untidy · byte 15362
+              exfat/lost-clusters           1 cluster belongs to nothing: from 27 on
+                                            The bitmap has clusters 27 to 27 in use. Each cluster in use belongs
+                                            to a file, a folder or the volume's own tables.
+                                            untidy · byte 15363
+              exfat/lost-clusters           1 cluster belongs to nothing: from 36 on
+                                            untidy · byte 15364
+              exfat/lost-clusters           2 clusters belong to nothing: from 39 on
+                                            untidy · byte 15364
+              exfat/lost-clusters           and 5 more of this class; --all lists them
 
-        Next   punchdog explain card.img                        which host refuses it, and at which byte
-               punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
-    "#]],
+            Next   punchdog explain card.img                        which host refuses it, and at which byte
+                   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+        "#]],
     );
     reads(
         table_gone,
@@ -876,6 +878,10 @@ fn what_is_lost() {
                                         Recordings/dawn 0002.wav, Recordings/dusk 0003.wav, Recordings/Thumbs,
                                         Logs/2026/counts on the western ledges, second visit.csv
 
+              judged        Logs/2026/tides of the first week.csv: set NoFatChain
+                            stream-flags: the clusters that follow are in use and nobody else's, and the table
+                            has no chain
+                            changes 2 bytes in 2 places, the first at byte 25602
               judged        Logs/2026/counts on the western ledges, second visit.csv: give it its own copy of
                             its 1 cluster
                             cross-link-duplicated: the clusters as they stand; in at most one of the files they
@@ -886,17 +892,13 @@ fn what_is_lost() {
                             lost-chains-kept: the bitmap has them in use, and no file claims them; names and
                             exact lengths are not known
                             or: free their clusters
-                            changes 255 bytes in 20 places, the first at byte 23328
+                            changes 257 bytes in 20 places, the first at byte 23328
               derived       write the root folder's chain: 1 cluster
                             root-chain: the folder's own end mark; clusters that go on as a folder does
                             changes 4 bytes at byte 12324
               derived       end chains where the length says: 3 table entries
                             chain-ended-by-length: lengths in the entry sets, end marks in the folders
                             changes 12 bytes in 3 places, the first at byte 12428
-              derived       Logs/2026/tides of the first week.csv: set NoFatChain
-                            stream-flags: the clusters that follow are in use and nobody else's, and the table
-                            has no chain
-                            changes 2 bytes in 2 places, the first at byte 25602
               derived       Recordings/dawn 0002.wav: set the length from 6827 to 1024, and 3 more of this kind
                             length-from-clusters: the clusters it has
                             4 files: Logs/2026/counts on the western ledges, second visit.csv,
@@ -918,7 +920,17 @@ fn what_is_lost() {
                             table-first-entries: they are the same on every volume
                             changes 8 bytes at byte 12288
 
-                 41 back    out of reach or damaged before, whole afterwards
+                 33 back    out of reach or damaged before, whole afterwards
+                            Logs/2026/EMPTY.CSV
+                            Logs/2026/tides of the first week.csv
+                            Logs/station.log
+                            Möwen und Lummen/Ruf der Trottellumme.wav
+                            Möwen und Lummen/文字.txt
+                            README.TXT
+                            Recordings/Thumbs/spectrogram number 000.png
+                            Recordings/Thumbs/spectrogram number 001.png
+                            and 25 more; the plan file names them
+                  8 adrift  content kept, name lost; the length where the content tells it
                             ADRIFT/A0000025.BIN
                             ADRIFT/A0000027.BIN
                             ADRIFT/A0000036.BIN
@@ -927,15 +939,14 @@ fn what_is_lost() {
                             ADRIFT/A0000047.BIN
                             ADRIFT/A0000049.BIN
                             ADRIFT/A0000054.BIN
-                            and 33 more; the plan file names them
                   3 shorter without their end
                             Logs/2026/counts on the western ledges, second visit.csv, 1060 → 1024 bytes
                             Recordings/dawn 0002.wav, 6827 → 1024 bytes
                             Recordings/dusk 0003.wav, 3755 → 1024 bytes
               hosts         linux mounts it, windows mounts it (forecast)
 
-            41 of 44 files are whole after the repair, 9 rest on judgement and should be opened before they are
-            handed out, 3 lose their end; the volume is sound.
+            33 of 44 files are whole after the repair, 10 rest on judgement and should be opened before they are
+            handed out, 8 are kept without their names, 3 lose their end; the volume is sound.
             The copy will differ from the image in 1.36 KiB, in 45 places.
 
             Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
@@ -946,14 +957,15 @@ fn what_is_lost() {
         &["salvage", "--list", "--state", "damaged"],
         0,
         &expect![[r#"
-        card.img · exFAT · 620 KiB                                                            3 files, 3 KiB
+            card.img · exFAT · 620 KiB                                                         4 files, 6.67 KiB
 
-          damaged     1.04 KiB  Logs/2026/counts on the western ledges, second visit.csv
-          damaged     6.67 KiB  Recordings/dawn 0002.wav
-          damaged     3.67 KiB  Recordings/dusk 0003.wav
+              damaged     1.04 KiB  Logs/2026/counts on the western ledges, second visit.csv
+              damaged     3.67 KiB  Logs/2026/tides of the first week.csv
+              damaged     6.67 KiB  Recordings/dawn 0002.wav
+              damaged     3.67 KiB  Recordings/dusk 0003.wav
 
-        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copies them, with the same filters
-    "#]],
+            Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copies them, with the same filters
+        "#]],
     );
     assert!(CROWDED.starts_with(FOLDER));
 }

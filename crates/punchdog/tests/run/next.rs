@@ -143,7 +143,8 @@ fn on_disks_with_one_volume_and_with_several() {
             follow(folder.path(), &[command, "old card.img"]);
         }
         let folder = folder_with(&bytes);
-        let planned = run(folder.path(), &["plan", "old card.img", "--table", "--out", "table.plan.json"]);
+        let planned =
+            run(folder.path(), &["plan", "old card.img", "--only", "table", "--out", "table.plan.json"]);
         assert!(planned.status < 2, "{}", planned.err);
         for next in printed(&planned.out) {
             let words: Vec<&str> = next.iter().map(String::as_str).collect();

@@ -104,7 +104,10 @@ fn json_has_the_documented_shape() {
     let check = json(at, &["check", "card.img"], 1);
     assert_eq!(keys(&check), set(&["schema", "image", "sound", "volumes", "table", "strangers"]));
     let volume = &check["volumes"][0];
-    assert_eq!(keys(volume), set(&["kind", "offset", "bytes", "label", "sound", "files", "findings"]));
+    assert_eq!(
+        keys(volume),
+        set(&["kind", "offset", "bytes", "label", "sound", "files", "deleted", "findings"])
+    );
     for finding in volume["findings"].as_array().unwrap() {
         assert_eq!(keys(finding), set(&["code", "weight", "summary", "detail", "extents", "paths", "count"]));
         assert!(known.contains(finding["code"].as_str().unwrap()));
@@ -129,14 +132,17 @@ fn json_has_the_documented_shape() {
     }
     let files = json(at, &["files", "card.img"], 0);
     for file in files["files"].as_array().unwrap() {
-        let wanted = ["path", "folder", "size", "state", "modified", "extents", "note"];
+        let wanted = ["path", "folder", "size", "state", "modified", "attributes", "extents", "note"];
         assert_eq!(keys(file), set(&wanted));
         assert!(!file["path"].as_str().unwrap().starts_with('/'));
     }
     let fields = json(at, &["fields", "card.img", "boot"], 0);
     assert_eq!(fields["structures"].as_array().unwrap().len(), 1);
     let plan = json(at, &["plan", "card.img"], 0);
-    assert_eq!(keys(&plan), set(&["schema", "image", "volume", "steps", "choices", "outcome", "seal"]));
+    assert_eq!(
+        keys(&plan),
+        set(&["schema", "image", "scope", "volume", "steps", "choices", "outcome", "seal"])
+    );
 }
 
 #[test]

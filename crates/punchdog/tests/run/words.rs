@@ -73,12 +73,12 @@ fn a_sound_volume() {
         &["check"],
         0,
         &expect![[r#"
-        card.img · FAT16 · 4.39 MiB · "SKERRY"                                                         sound
+            card.img · FAT16 · 4.39 MiB · "SKERRY"                                                         sound
 
-        Nothing is wrong with this volume. If a host does not show it, look outside the volume.
+            Nothing is wrong with this volume.
 
-        Next   punchdog files card.img    if a host does not show it: reader, port, cable, drive letter
-    "#]],
+            Next   punchdog files card.img    if a host does not show it: reader, port, cable, drive letter
+        "#]],
     );
     reads(
         Kind::Fat32,
@@ -86,18 +86,18 @@ fn a_sound_volume() {
         &["explain"],
         0,
         &expect![[r#"
-        card.img · FAT32 · 1.56 MiB · "SKERRY"                                                        mounts
+            card.img · FAT32 · 1.56 MiB · "SKERRY"                                                        mounts
 
-        Nothing is wrong with this volume. If a host does not show it, look outside the volume.
+            Nothing is wrong with this volume.
 
-          linux     mounts     for reading and for writing
-          windows   mounts     it meets the published demands; what the host does was not tried
+              linux     mounts     for reading and for writing
+              windows   mounts     it meets the published demands; what the host does was not tried
 
-        Nothing in the volume stops a host. Look outside it, in this order: reader and port, cable,
-        write-protect switch, drive letter, hidden partition, driver.
+            Nothing in the volume stops a host. Look outside it, in this order: reader and port, cable,
+            write-protect switch, drive letter, hidden partition, driver.
 
-        Next   punchdog scout card.img    is it the right volume, and is the partition listed?
-    "#]],
+            Next   punchdog scout card.img    is it the right volume, and is the partition listed?
+        "#]],
     );
     reads(
         Kind::Fat12,
@@ -270,9 +270,9 @@ fn a_boot_sector_that_is_gone() {
         &expect![[r#"
             card.img · FAT32 · 1.56 MiB · "SKERRY"                                      1 step, sound afterwards
 
-              exact         copy the backup boot sector at byte 3072 to sector 0
-                            boot-from-backup: the backup boot sector at byte 3072, which agrees with the tables
-                            and the root folder
+              exact         copy the backup boot sector at byte 3072 of the volume to sector 0
+                            boot-from-backup: the backup boot sector at byte 3072 of the volume, which agrees
+                            with the tables and the root folder
                             changes 51 bytes in 3 places, the first at byte 0
 
                  35 back    out of reach or damaged before, whole afterwards
@@ -303,28 +303,30 @@ fn a_boot_region_without_any_copy() {
         &["explain"],
         1,
         &expect![[r#"
-        card.img · FAT32 · 1.56 MiB · "SKERRY"                                                does not mount
+            card.img · FAT32 · 1.56 MiB · "SKERRY"                                                does not mount
 
-        The boot sector is gone; everything behind it is whole: both allocation tables and all 35 files in
-        5 folders.
+            The boot sector is gone; everything behind it is whole: both allocation tables and all 35 files in
+            5 folders.
 
-          linux     refuses    sector size is 65535 (boot sector, byte 11)
-                               finding fat/boot-gone
-                               the log says: FAT-fs (DEV): bogus logical sector size 65535
-                               the log says: FAT-fs (DEV): Can't find a valid FAT filesystem
-                               mount says: wrong fs type, bad option, bad superblock
-          windows   refuses    no signature 55 AA at byte 510 (documented demand)
-                               finding fat/boot-gone
-                               the user sees an unformatted volume and an offer to format it: decline
+              linux     refuses    sector size is 65535 (boot sector, byte 11)
+                                   finding fat/boot-gone
+                                   the log says: FAT-fs (DEV): bogus logical sector size 65535
+                                   the log says: FAT-fs (DEV): Can't find a valid FAT filesystem
+                                   mount says: wrong fs type, bad option, bad superblock
+              windows   refuses    no signature 55 AA at byte 510 (documented demand)
+                                   finding fat/boot-gone
+                                   the user sees an unformatted volume and an offer to format it: decline
 
-          sector 0      0x000000  FF FF FF FF FF FF FF FF …  all FF; a boot sector starts EB ?? 90
-          table         0x004000  F8 FF FF 0F FF FF FF 0F …  begins as an allocation table does
+              sector 0      0x000000  FF FF FF FF FF FF FF FF …  all FF; a boot sector starts EB ?? 90
+              table         0x004000  F8 FF FF 0F FF FF FF 0F …  begins as an allocation table does
 
-        Likely: sector 0 alone was overwritten or lost (unplugged during a write, or a failing first block).
+            Likely: one gap: bytes 0 to 16383 of the volume are FF, and with them the boot sector, FSInfo and
+            the backup boot sector; the findings follow from that (a block that was never written, or an erase
+            that was cut off).
 
-        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
-               punchdog plan card.img --out card.plan.json      the repair, and what it costs
-    "#]],
+            Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+                   punchdog plan card.img --out card.plan.json      the repair, and what it costs
+        "#]],
     );
     reads(
         Kind::Fat12,
@@ -336,11 +338,16 @@ fn a_boot_region_without_any_copy() {
 
               derived       write a boot sector computed from the volume
                             boot-derived: table copy 0 begins as a table does; table copy 1 begins as a table
-                            does; the volume fits into the image; the table is as long as the volume needs; the
+                            does; two copies of the table are the rule; as many sectors before the tables as is
+                            usual; the volume fits into the image; the table is as long as the volume needs; the
                             volume is as long as the image, and its table exactly fits it; 5 of 5 folders found
                             by search name the cluster they stand in; the root folder reads as one; 5 folders
                             stand in the cluster that their name gives; 5 files have a chain as long as their
                             size needs; 4 files begin as their kind does
+                            or: geometry=2: FAT12, clusters of 1024 bytes from byte 10752 on, 1 table at byte
+                            2048, for which 206 points speak where 224 speak for the one that is taken
+                            or: geometry=3: FAT12, clusters of 1024 bytes from byte 10752 on, 1 table at byte
+                            512, for which 202 points speak where 224 speak for the one that is taken
                             or: boot code, maker's name, track geometry and serial number are lost; usual values
                             stand there instead
                             changes 511 bytes at byte 0
@@ -503,59 +510,63 @@ fn tables_that_are_gone() {
         &["check"],
         1,
         &expect![[r#"
-        card.img · FAT32 · 1.56 MiB · "SKERRY"                                     does not mount: 44 faults
+            card.img · FAT32 · 1.56 MiB · "SKERRY"                               some hosts refuse it: 44 faults
 
-        /: a chain runs into a free cluster. 43 findings besides. Whole: the backup boot sector and 1 file
-        in 5 folders. 34 files and folders are damaged.
+            /: a chain runs into a free cluster. 43 findings besides. Whole: the backup boot sector and 1 file
+            in 5 folders. 34 files and folders are damaged.
 
-          fat/chain-into-free           /: a chain runs into a free cluster
-                                        Cluster 2 belongs to the chain, but the table calls it free. It
-                                        should name the next cluster, or end the chain. All of its content
-                                        is known.
-                                        blocks-mount · bytes 16392 to 16395 · bytes 23048 to 23051
-          fat/chain-into-free           Logs: a chain runs into a free cluster
-                                        Cluster 4 belongs to the chain, but the table calls it free. It
-                                        should name the next cluster, or end the chain. All of its content
-                                        is known.
-                                        blocks-mount · bytes 16400 to 16403 · bytes 23056 to 23059
-          fat/chain-into-free           Logs/2026: a chain runs into a free cluster
-                                        blocks-mount · bytes 16404 to 16407 · bytes 23060 to 23063
-          fat/chain-into-free           Pictures: a chain runs into a free cluster
-                                        blocks-mount · bytes 16408 to 16411 · bytes 23064 to 23067
-          fat/first-cluster-free        README.TXT: an entry begins in a free cluster
-                                        Cluster 3 belongs to the chain, but the table calls it free. It
-                                        should name the next cluster, or end the chain. All of its content
-                                        is known.
-                                        risks-files · bytes 16396 to 16399 · bytes 23052 to 23055
-          fat/first-cluster-free        Logs/station.log: an entry begins in a free cluster
-                                        Cluster 8 belongs to the chain, but the table calls it free. It
-                                        should name the next cluster, or end the chain. The rest was found
-                                        by judgement: clusters that fit and belong to nothing else.
-                                        risks-files · bytes 16416 to 16419 · bytes 23072 to 23075
-          fat/first-cluster-free        Logs/2026/tides of the first week.csv: an entry begins in a free
-                                        cluster
-                                        risks-files · bytes 16436 to 16439 · bytes 23092 to 23095
-          fat/first-cluster-free        Logs/2026/counts on the western ledges, second visit.csv: an entry
-                                        begins in a free cluster
-                                        risks-files · bytes 16440 to 16443 · bytes 23096 to 23099
-          fat/media-entry               entry 0 of the table does not repeat the media byte (copy 0)
-                                        Entry 0 of copy 0 is 0x0. It should be 0xffffff8.
-                                        untidy · bytes 16384 to 16387
-          fat/end-entry                 entry 1 of the table is not an end mark (copy 0)
-                                        Entry 1 of copy 0 is 0x0. It should be 0xfffffff.
-                                        untidy · bytes 16388 to 16391
-          fat/media-entry               entry 0 of the table does not repeat the media byte (copy 1)
-                                        Entry 0 of copy 1 is 0x0. It should be 0xffffff8.
-                                        untidy · bytes 23040 to 23043
-          fat/end-entry                 entry 1 of the table is not an end mark (copy 1)
-                                        Entry 1 of copy 1 is 0x0. It should be 0xfffffff.
-                                        untidy · bytes 23044 to 23047
-          fat/chain-into-free           and 2 more of this class; --all lists them
-          fat/first-cluster-free        and 30 more of this class; --all lists them
+              fat/chain-into-free           /: a chain runs into a free cluster
+                                            Cluster 2 belongs to the chain, but the table calls it free. It
+                                            should name the next cluster, or end the chain. All of its content
+                                            is known.
+                                            blocks-mount · bytes 16392 to 16395 · bytes 23048 to 23051
+              fat/chain-into-free           Logs: a chain runs into a free cluster
+                                            Cluster 4 belongs to the chain, but the table calls it free. It
+                                            should name the next cluster, or end the chain. All of its content
+                                            is known.
+                                            blocks-mount · bytes 16400 to 16403 · bytes 23056 to 23059
+              fat/chain-into-free           Logs/2026: a chain runs into a free cluster
+                                            blocks-mount · bytes 16404 to 16407 · bytes 23060 to 23063
+              fat/chain-into-free           Pictures: a chain runs into a free cluster
+                                            blocks-mount · bytes 16408 to 16411 · bytes 23064 to 23067
+              fat/first-cluster-free        README.TXT: an entry begins in a free cluster
+                                            Cluster 3 belongs to the chain, but the table calls it free. It
+                                            should name the next cluster, or end the chain. All of its content
+                                            is known.
+                                            risks-files · bytes 16396 to 16399 · bytes 23052 to 23055
+              fat/first-cluster-free        Logs/station.log: an entry begins in a free cluster
+                                            Cluster 8 belongs to the chain, but the table calls it free. It
+                                            should name the next cluster, or end the chain. The rest was found
+                                            by judgement: clusters that fit and belong to nothing else.
+                                            risks-files · bytes 16416 to 16419 · bytes 23072 to 23075
+              fat/first-cluster-free        Logs/2026/tides of the first week.csv: an entry begins in a free
+                                            cluster
+                                            risks-files · bytes 16436 to 16439 · bytes 23092 to 23095
+              fat/first-cluster-free        Logs/2026/counts on the western ledges, second visit.csv: an entry
+                                            begins in a free cluster
+                                            risks-files · bytes 16440 to 16443 · bytes 23096 to 23099
+              fat/media-entry               entry 0 of the table does not repeat the media byte (copy 0)
+                                            Entry 0 of copy 0 is 0x0. It should be 0xffffff8.
+                                            untidy · bytes 16384 to 16387
+              fat/end-entry                 entry 1 of the table is not an end mark (copy 0)
+                                            Entry 1 of copy 0 is 0x0. It should be 0xfffffff.
+                                            untidy · bytes 16388 to 16391
+              fat/media-entry               entry 0 of the table does not repeat the media byte (copy 1)
+                                            Entry 0 of copy 1 is 0x0. It should be 0xffffff8.
+                                            untidy · bytes 23040 to 23043
+              fat/end-entry                 entry 1 of the table is not an end mark (copy 1)
+                                            Entry 1 of copy 1 is 0x0. It should be 0xfffffff.
+                                            untidy · bytes 23044 to 23047
+              fat/chain-into-free           and 2 more of this class; --all lists them
+              fat/first-cluster-free        and 30 more of this class; --all lists them
 
-        Next   punchdog explain card.img                        which host refuses it, and at which byte
-               punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
-    "#]],
+            Likely: one gap: bytes 4096 to 29695 of the volume are zero, and with them the first table and the
+            second table; the findings follow from that (a block that was never written, or an erase that was
+            cut off).
+
+            Next   punchdog explain card.img                        which host refuses it, and at which byte
+                   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+        "#]],
     );
     reads(
         Kind::Fat32,
@@ -573,7 +584,7 @@ fn tables_that_are_gone() {
                             changes 50 bytes in 12 places, the first at byte 16416
               derived       end 40 chains where the size or the folder's own end mark says
                             chain-ended-by-size: sizes in the folder entries, end marks in the folders
-                            changes 320 bytes in 16 places, the first at byte 16392
+                            changes 320 bytes in 18 places, the first at byte 16392
               derived       set entries 0 and 1 of the table
                             table-first-entries: the media byte of the boot sector; the end mark
                             changes 16 bytes in 2 places, the first at byte 16384

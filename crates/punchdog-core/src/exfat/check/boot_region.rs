@@ -6,8 +6,10 @@ use crate::{
     exfat::{
         catalogue as c,
         layout::{FLAG_ACTIVE, FLAG_DIRTY, FLAG_FAILURE, NOT_SUMMED},
+        sets::Flaws,
     },
     finding::{Finding, Sink},
+    former,
     wording::counted,
 };
 
@@ -27,6 +29,21 @@ pub(super) fn check(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
                     "What lies in between cannot be read.",
                 ),
         );
+    }
+    let survey = &subject.survey;
+    let nodes = survey.tree.nodes.len().plus(survey.tree.lost.len());
+    let former = former::look(subject.medium, geometry.heap_place(), nodes, |place| {
+        let cluster = place.minus(geometry.heap_place()).per(geometry.cluster_bytes().max(1)).plus(2);
+        survey.claimed.contains(cluster.size())
+    });
+    if let Some(former) = former {
+        sink.add(former.finding(&c::FORMER));
+    }
+    if let Some(tail) = subject.survey.hollow {
+        let tree = &subject.survey.tree;
+        let hit = || tree.below_root().filter(|(_, node)| node.flaws.contains(Flaws::HOLLOW));
+        let paths = hit().take(2000).map(|(number, _)| tree.path(number));
+        sink.add(paths.fold(tail.finding(&c::HOLLOW, subject.medium.len(), hit().count()), Finding::file));
     }
     for copy in 0..geometry.tables {
         let place = geometry.table_place(copy);

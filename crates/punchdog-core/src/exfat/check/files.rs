@@ -6,11 +6,12 @@ use crate::{
     chain::End,
     exfat::{
         catalogue as c,
-        layout::ENTRY,
+        layout::{ENTRY, HIDDEN, SYSTEM},
         sets::Flaws,
-        tree::{Node, Reached},
+        tree::{Node, Reached, Tree},
     },
     finding::{Entry, Finding, Sink},
+    hidden::{self, Hidden, Seen},
     wording::counted,
 };
 
@@ -27,6 +28,30 @@ pub(super) fn check(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
     }
     copies(subject, sink);
     notes(subject, sink);
+    hidden(subject, sink);
+}
+
+/// Files that something hid.
+fn hidden(subject: &Subject<'_>, sink: &mut dyn Sink) {
+    let tree = &subject.survey.tree;
+    let Some(found) = hidden_tree(tree) else { return };
+    let finding = found.finding(&c::HIDDEN_TREE);
+    sink.add(found.numbers.into_iter().take(2000).fold(finding, |finding, number| {
+        let place = tree.node(number).map_or(0, |node| node.place);
+        finding.at(place.plus(4), 2).file(tree.path(number))
+    }));
+}
+
+/// The tree that something hid, if something did.
+pub(in crate::exfat) fn hidden_tree(tree: &Tree) -> Option<Hidden> {
+    let seen = tree.below_root().filter(|(_, node)| node.place != 0).map(|(number, node)| Seen {
+        number,
+        parent: node.parent,
+        name: &node.name,
+        hidden: node.attributes & HIDDEN != 0,
+        system: node.attributes & SYSTEM != 0,
+    });
+    hidden::tree(seen)
 }
 
 fn title(subject: &Subject<'_>, number: u32) -> String {
@@ -38,6 +63,7 @@ const IN_SETS: &[(Flaws, &Entry, u64, u64)] = &[
     (Flaws::COUNT, &c::SET_COUNT, 1, 1),
     (Flaws::STREAM_TYPE, &c::SET_TYPES, 0, 0),
     (Flaws::NAME_TYPE, &c::SET_TYPES, 0, 0),
+    (Flaws::CRITICAL, &c::CRITICAL, 0, 0),
     (Flaws::NAME_LENGTH, &c::NAME_LENGTH, 35, 1),
     (Flaws::NAME_TAIL, &c::NAME_TAIL, 64, 0),
     (Flaws::HASH, &c::NAME_HASH, 36, 2),

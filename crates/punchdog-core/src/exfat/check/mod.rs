@@ -5,6 +5,7 @@ mod files;
 mod root;
 
 pub(super) use boot_region::percent_in_use;
+pub(super) use files::hidden_tree;
 
 use super::{boot::Boot, geometry::Believed, survey::Survey};
 use crate::{finding::Sink, medium::Medium};

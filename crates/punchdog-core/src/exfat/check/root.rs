@@ -194,7 +194,13 @@ fn use_against_bitmap(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
         );
         sink.add(extents.into_iter().fold(finding, |f, (start, length)| f.at(start, length)));
     }
-    for lost in &survey.tree.lost {
+    let unseen = survey.has_unseen();
+    if unseen && !survey.tree.lost.is_empty() {
+        let many = survey.tree.lost.iter().fold(0_u64, |sum, lost| sum.plus(lost.length.wide()));
+        let summary = counted(many, "cluster may belong to a folder", "clusters may belong to folders");
+        sink.add(Finding::new(&c::UNSEEN, format!("{summary} in the part of the volume that is not there")));
+    }
+    for lost in survey.tree.lost.iter().filter(|_| !unseen) {
         let like = lost.extension.as_ref().map_or(String::new(), |e| format!(", and may be a {e} file"));
         let what = if lost.blank { ", and all is blank".to_owned() } else { like };
         sink.add(

@@ -14,7 +14,7 @@ use crate::{
     progress::Watch,
 };
 pub use weigh::Score;
-pub(super) use weigh::{begins_as_upcase, table_begins};
+pub(crate) use weigh::{begins_as_upcase, table_begins};
 
 /// Places and sizes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -246,7 +246,7 @@ fn with_length(
 }
 
 /// True when the boot region at `place` has its checksum.
-fn summed(medium: &dyn Medium, geometry: &Geometry, place: u64) -> bool {
+pub(crate) fn summed(medium: &dyn Medium, geometry: &Geometry, place: u64) -> bool {
     if !(9..=12).contains(&geometry.sector_shift) {
         return false;
     }

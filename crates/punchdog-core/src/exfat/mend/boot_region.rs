@@ -12,6 +12,7 @@ use crate::{
     finding::Entry,
     medium::{Medium, MediumError},
     step::{Provenance, Step},
+    wording::counted,
 };
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
@@ -144,13 +145,21 @@ fn shrink(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if !smaller.possible() {
         return Ok(());
     }
-    let effect = "the volume ends where the image ends; files behind that are cut or lost".to_owned();
-    let leave = "nothing changes; files in the missing part give errors when read".to_owned();
+    let cut = job
+        .survey
+        .tree
+        .below_root()
+        .filter(|(_, node)| node.flaws.contains(crate::exfat::sets::Flaws::BEYOND));
+    let paths: Vec<String> = cut.take(2000).map(|(number, _)| job.survey.tree.path(number)).collect();
+    let many = counted(paths.len().wide(), "file or folder reaches", "files and folders reach");
+    let keep =
+        "no length changes and nothing is freed; what lies in the missing part gives errors when it is read";
+    let shrink = format!("the volume ends where the image ends: {many} behind that, and will be cut or lost");
     let taken = job.choices.ask(
-        "beyond-image",
-        "The volume is longer than the image. What shall be done about it?",
-        &[("shrink", effect), ("leave", leave)],
-        Vec::new(),
+        "cut-image",
+        "The image ends before the volume does: image the medium again, if it can still be read. What shall be done with this image?",
+        &[("keep", keep.to_owned()), ("shrink", shrink)],
+        paths,
     );
     if taken != "shrink" {
         return Ok(());

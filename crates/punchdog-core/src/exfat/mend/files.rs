@@ -406,7 +406,7 @@ fn flags(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         let step = Step::new(
             "stream-flags",
             format!("{path}: {} NoFatChain", if row { "set" } else { "clear" }),
-            Provenance::Derived,
+            if node.flaws.contains(Flaws::GUESSED) { Provenance::Judged } else { Provenance::Derived },
             from,
             &[&c::FLAGS, &c::FLAG_LOST, &c::FLAG_WRONG],
         )

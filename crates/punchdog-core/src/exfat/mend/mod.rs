@@ -7,6 +7,7 @@
 mod boot_region;
 mod counts;
 mod files;
+mod hidden;
 mod keep;
 mod names;
 mod root;
@@ -49,6 +50,7 @@ const STAGES: &[(&str, Mender)] = &[
     ("folders", files::folders),
     ("bitmap", root::bitmap_bits),
     ("counts", counts::mend),
+    ("hidden", hidden::mend),
 ];
 
 /// One round; see the module.

@@ -10,6 +10,7 @@ use crate::{
         table::{entry_place, state_bits},
     },
     finding::{Finding, Sink, Weight},
+    former,
     wording::counted,
 };
 use zerocopy::IntoBytes;
@@ -18,6 +19,8 @@ pub(super) fn check(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
     boot_sector(subject, sink);
     backup(subject, sink);
     length(subject, sink);
+    blank_end(subject, sink);
+    older_volume(subject, sink);
     free_counts(subject, sink);
     first_entries(subject, sink);
     copies(subject, sink);
@@ -38,6 +41,9 @@ fn boot_sector(subject: &Subject<'_>, sink: &mut dyn Sink) {
         let bytes: Vec<String> = first.iter().map(|byte| format!("{byte:02X}")).collect();
         let whence = match (boot.from_backup, subject.believed.origin) {
             (true, _) => "Its backup fits the volume.",
+            _ if boot.stale_backup => {
+                "There is a backup, but of another format: its clusters or tables are not this volume's. The geometry was computed from what the volume holds."
+            }
             (false, Origin::Derived | Origin::Corrected(_)) => {
                 "There is no backup; the geometry was computed from what the volume holds."
             }
@@ -170,6 +176,30 @@ fn length(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
         finding = finding.file(subject.survey.tree.path(number));
     }
     sink.add(finding);
+}
+
+/// A blank end of the medium where files should stand.
+fn blank_end(subject: &Subject<'_>, sink: &mut dyn Sink) {
+    let survey = &subject.survey;
+    let Some(tail) = survey.hollow else { return };
+    let hit =
+        || survey.tree.below_root().filter(|(_, node)| node.flaws.has(crate::fat::folder::Flaws::HOLLOW));
+    let paths = hit().take(2000).map(|(number, _)| survey.tree.path(number));
+    sink.add(paths.fold(tail.finding(&c::HOLLOW, subject.medium.len(), hit().count()), Finding::file));
+}
+
+/// Folders that an earlier formatting left.
+fn older_volume(subject: &Subject<'_>, sink: &mut dyn Sink) {
+    let (geometry, survey) = (subject.believed.geometry, &subject.survey);
+    let each = geometry.cluster_bytes().wide();
+    let is_used = |place: u64| {
+        let cluster = place.minus(geometry.data_offset()).per(each).plus(2);
+        survey.claimed.contains(cluster.size())
+    };
+    let nodes = survey.tree.nodes.len().plus(survey.tree.lost.len());
+    if let Some(former) = former::look(subject.medium, geometry.data_offset(), nodes, is_used) {
+        sink.add(former.finding(&c::FORMER));
+    }
 }
 
 fn free_counts(subject: &Subject<'_>, sink: &mut dyn Sink) {

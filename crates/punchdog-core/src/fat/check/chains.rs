@@ -220,7 +220,13 @@ fn crossed(subject: &mut Subject<'_>, number: u32, node: &Node, path: &str, sink
 
 fn lost(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
     let geometry = subject.believed.geometry;
-    for lost in &subject.survey.tree.lost {
+    let unseen = subject.survey.has_unseen();
+    if unseen && !subject.survey.tree.lost.is_empty() {
+        let many = subject.survey.tree.lost.len().wide();
+        let summary = counted(many, "chain may belong to a folder", "chains may belong to folders");
+        sink.add(Finding::new(&c::UNSEEN, format!("{summary} in the part of the volume that is not there")));
+    }
+    for lost in subject.survey.tree.lost.iter().filter(|_| !unseen) {
         let (at, width) = entry_place(geometry.kind, lost.head);
         let like = lost.extension.as_ref().map_or(String::new(), |e| format!(", and begins like a {e} file"));
         sink.add(

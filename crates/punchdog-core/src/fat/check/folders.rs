@@ -8,9 +8,10 @@ use crate::{
         folder::Flaws,
         layout::{ATTR_HIDDEN, ATTR_SYSTEM, ENTRY_BYTES},
         names,
-        tree::{Node, Reached},
+        tree::{Node, Reached, Tree},
     },
     finding::{Entry, Finding, Sink},
+    hidden::{self, Hidden, Seen},
     wording::counted,
 };
 
@@ -96,6 +97,10 @@ fn folder(subject: &mut Subject<'_>, number: u32, sink: &mut dyn Sink) {
         .filter(|(_, node)| node.parent == number && node.reached == Reached::BehindEnd)
         .map(|(n, _)| subject.survey.tree.path(n))
         .collect();
+    // Of a folder that the image does not hold nothing can be said.
+    if subject.survey.tree.node(number).is_some_and(Node::is_unseen) {
+        return;
+    }
     let Some(notes) = subject.survey.tree.notes.get(&number) else { return };
     let place = |index: u32| content.place(index).unwrap_or(0);
     let first = subject.survey.tree.node(number).map_or(0, |node| node.first);
@@ -179,42 +184,31 @@ fn folder(subject: &mut Subject<'_>, number: u32, sink: &mut dyn Sink) {
     }
 }
 
-/// Hidden system files are few on any volume; when most ordinary files are, something hid them.
+/// Files that something hid.
 fn hidden(subject: &Subject<'_>, sink: &mut dyn Sink) {
-    let both = ATTR_HIDDEN | ATTR_SYSTEM;
-    let (mut all, mut hidden) = (0_u32, Vec::new());
-    for (number, node) in subject.survey.tree.below_root() {
-        all = all.plus(1);
-        if is_hidden(node) && node.entry.attributes & both == both {
-            hidden.push((number, node.place));
-        }
-    }
-    if hidden.len().narrow() < 5 || hidden.len().narrow().times(2) < all {
-        return;
-    }
-    let finding = Finding::new(
-        &c::HIDDEN_TREE,
-        format!("{} of {all} files and folders are hidden system files", hidden.len()),
-    )
-    .because(
-        "Both bits are set on ordinary files.",
-        "Hosts set them on a few files of their own.",
-        "Hosts do not show these files.",
-    );
-    sink.add(hidden.into_iter().take(2000).fold(finding, |finding, (number, place)| {
-        finding.at(place.plus(ATTRIBUTES_AT), 1).file(subject.survey.tree.path(number))
+    let tree = &subject.survey.tree;
+    let Some(found) = hidden_tree(tree) else { return };
+    let finding = found.finding(&c::HIDDEN_TREE);
+    sink.add(found.numbers.into_iter().take(2000).fold(finding, |finding, number| {
+        let place = tree.node(number).map_or(0, |node| node.place);
+        finding.at(place.plus(ATTRIBUTES_AT), 1).file(tree.path(number))
     }));
+}
+
+/// The tree that something hid, if something did.
+pub(crate) fn hidden_tree(tree: &Tree) -> Option<Hidden> {
+    let seen = tree.below_root().filter(|(_, node)| node.place != 0).map(|(number, node)| Seen {
+        number,
+        parent: node.parent,
+        name: &node.name,
+        hidden: node.entry.attributes & ATTR_HIDDEN != 0,
+        system: node.entry.attributes & ATTR_SYSTEM != 0,
+    });
+    hidden::tree(seen)
 }
 
 /// `DIR_Attr` within an entry.
 const ATTRIBUTES_AT: u64 = 11;
-
-/// True for an entry whose hidden and system bits are no host's doing: a few names are.
-pub(crate) fn is_hidden(node: &Node) -> bool {
-    const HOSTS_OWN: [&str; 5] =
-        ["system volume information", "$recycle.bin", "recycler", "desktop.ini", "thumbs.db"];
-    !HOSTS_OWN.contains(&node.name.to_lowercase().as_str())
-}
 
 fn label(subject: &Subject<'_>, sink: &mut dyn Sink) {
     let Some((label, place)) = subject.survey.label else { return };

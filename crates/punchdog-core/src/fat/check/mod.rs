@@ -5,7 +5,7 @@ mod chains;
 mod folders;
 
 pub(crate) use boot_region::differences;
-pub(crate) use folders::is_hidden;
+pub(crate) use folders::hidden_tree;
 
 use super::{boot::Boot, geometry::Believed, survey::Survey};
 use crate::{finding::Sink, medium::Medium};

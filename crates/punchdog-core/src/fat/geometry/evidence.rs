@@ -1,5 +1,6 @@
 //! What the volume itself shows of its geometry when no boot sector tells it.
 
+use super::runs::{Told, Votes};
 use crate::{
     arith::{Peek, Sat},
     fat::{layout::ENTRY_BYTES, layout::ShortEntry, names},
@@ -22,8 +23,13 @@ pub struct TableStart {
     pub offset: u64,
     /// The first two entries can be those of a FAT32 table.
     pub wide: bool,
-    /// Bytes until the same sector stands again, if it does.
+    /// Bytes until the same sector stands again, if it does; or until the next table of which entries
+    /// tell where it begins.
     pub again_after: Option<u64>,
+    /// Its entries tell that it begins here, whatever stands here now.
+    pub told: bool,
+    /// Bytes that it has at least, by its entries.
+    pub reach: u64,
 }
 
 /// A folder's first sector: where it stands, and which cluster it says it is.
@@ -79,6 +85,7 @@ pub fn dots(bytes: &[u8]) -> Option<(u32, u32)> {
 pub fn gather(medium: &dyn Medium, watch: &dyn Watch) -> Result<Evidence, MediumError> {
     let mut found = Evidence::default();
     let mut starts: Vec<(u64, bool, Vec<u8>)> = Vec::new();
+    let mut votes = Votes::default();
     let end = medium.len().min(SEARCHED);
     let mut at = 0;
     while at < end {
@@ -103,6 +110,9 @@ pub fn gather(medium: &dyn Medium, watch: &dyn Watch) -> Result<Evidence, Medium
             if offset < TABLES_WITHIN && offset > 0 && starts.len() < 64 && table_shape(sector).is_some() {
                 starts.push((offset, table_shape(sector) == Some(true), sector.to_vec()));
             }
+            if offset < TABLES_WITHIN {
+                votes.take(offset, sector);
+            }
             if found.fsinfo.is_none()
                 && offset < TABLES_WITHIN
                 && crate::fat::layout::FsInfo::read(sector).is_some_and(|info| info.signed())
@@ -115,11 +125,28 @@ pub fn gather(medium: &dyn Medium, watch: &dyn Watch) -> Result<Evidence, Medium
     for (index, (offset, wide, sector)) in starts.iter().enumerate() {
         let again = starts.iter().skip(index.plus(1)).find(|(_, _, other)| alike(sector, other));
         let again_after = again.map(|(other, ..)| other.minus(*offset));
-        found.tables.push(TableStart { offset: *offset, wide: *wide, again_after });
+        found.tables.push(TableStart { offset: *offset, wide: *wide, again_after, told: false, reach: 512 });
     }
+    merge(&mut found.tables, &votes.starts());
     found.lattices = lattices(&found.dots);
     tracing::debug!(tables = ?found.tables, folders = found.dots.len(), lattices = ?found.lattices, "evidence");
     Ok(found)
+}
+
+/// Adds the tables of which entries tell where they begin; they come first.
+fn merge(tables: &mut Vec<TableStart>, told: &[Told]) {
+    for one in told {
+        let next = told.iter().filter(|other| other.start > one.start && other.bits == one.bits);
+        let again_after = next.map(|other| other.start.minus(one.start)).min();
+        if let Some(known) = tables.iter_mut().find(|table| table.offset == one.start) {
+            (known.told, known.reach) = (true, one.reach);
+            known.again_after = known.again_after.or(again_after);
+        } else {
+            let (offset, wide, reach) = (one.start, one.bits == 32, one.reach);
+            tables.push(TableStart { offset, wide, again_after, told: true, reach });
+        }
+    }
+    tables.sort_by_key(|table| (!table.told, table.offset));
 }
 
 /// Two first sectors of the same table: the same but for a few entries.

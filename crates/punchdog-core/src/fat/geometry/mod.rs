@@ -15,6 +15,7 @@
 
 pub mod evidence;
 mod propose;
+mod runs;
 mod weigh;
 
 pub use weigh::{Reason, Score, weigh};
@@ -108,7 +109,7 @@ impl Geometry {
     }
 
     /// True when tables, root folder or clusters of `other` lie elsewhere than here.
-    fn elsewhere(&self, other: &Self) -> bool {
+    pub(crate) fn elsewhere(&self, other: &Self) -> bool {
         let places = |g: &Self| {
             (g.sector_bytes, g.reserved_sectors, g.tables, g.root_offset(), g.root_cluster, g.data_offset())
         };
@@ -225,7 +226,65 @@ pub struct Believed {
     pub primary: Option<BootSector>,
     /// A backup boot sector that makes sense, with its byte offset.
     pub backup: Option<(u64, BootSector)>,
+    /// Other geometries that something speaks for, with other places for tables, root or clusters, best
+    /// first.
+    pub rivals: Vec<Rival>,
 }
+
+/// A geometry that was not believed.
+#[derive(Debug, Clone)]
+pub struct Rival {
+    /// The geometry.
+    pub geometry: Geometry,
+    /// What speaks for and against it.
+    pub score: Score,
+}
+
+impl Believed {
+    /// True when independent anchors agree on a geometry that no boot sector gives: a table that begins where
+    /// it should, or several folders, and content that is where it says (folders in the clusters that they
+    /// name, files of their kind, chains of their length), and nothing else that comes near it.
+    pub fn confirmed(&self) -> bool {
+        self.content_confirmed() && !self.rivals.iter().any(|rival| self.is_near(rival))
+    }
+
+    /// The same of where clusters lie alone: another place for the tables puts no content at risk.
+    pub fn content_confirmed(&self) -> bool {
+        let score = &self.score;
+        let folders = score.folders_agree.plus(score.folders_read);
+        let content = folders > 0 || score.kinds_agree > 1 || score.chains_agree > 1;
+        let anchored = score.tables > 0 || score.folders_agree > 1;
+        let clusters = |g: &Geometry| (g.data_offset(), g.cluster_bytes(), g.root_cluster, g.root_offset());
+        let other = |rival: &&Rival| clusters(&rival.geometry) != clusters(&self.geometry);
+        let near = self.rivals.iter().filter(other).any(|rival| self.is_near(rival));
+        self.origin != Origin::Derived || content && anchored && !near
+    }
+
+    fn is_near(&self, rival: &Rival) -> bool {
+        rival.score.points.saturating_add(NEAR) >= self.score.points
+    }
+}
+
+impl Geometry {
+    /// The geometry in a few words.
+    pub fn in_words(&self) -> String {
+        format!(
+            "{}, clusters of {} bytes from byte {} on, {} at byte {}",
+            self.kind.title(),
+            self.cluster_bytes(),
+            self.data_offset(),
+            crate::wording::counted(self.tables.wide(), "table", "tables"),
+            self.table_offset(0)
+        )
+    }
+}
+
+/// Points within which another geometry is a rival.
+const NEAR: i64 = 10;
+/// Points within which another geometry is worth naming.
+const RIVAL: i64 = 40;
+/// Rivals that are kept.
+const RIVALS: usize = 3;
 
 /// Points from which a geometry is taken without searching the volume: a table, its second copy,
 /// a root that reads as a folder, and a folder or a chain that agrees.
@@ -248,14 +307,35 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
     }
     let backups = propose::backups(medium, primary.as_ref());
     let quick = propose::as_claimed(medium, primary.as_ref(), &backups);
-    let mut best = pick(medium, quick, None);
+    let mut rivals = Vec::new();
+    let mut best = pick(medium, quick, None, &mut rivals);
     let enough = |best: &Option<(Geometry, Origin, Score)>| {
-        best.as_ref().is_some_and(|(_, _, score)| score.points >= CONVINCING && score.against == 0)
+        best.as_ref().is_some_and(|(geometry, _, score)| {
+            // An empty root is zeros, and zeros stand in many places: then every table has to be there.
+            let witnessed = score.tables == geometry.tables || score.root_speaks;
+            score.points >= CONVINCING && score.against == 0 && witnessed
+        })
     };
     if !enough(&best) && (best.is_some() || medium.len() >= 4096) {
         let evidence = evidence::gather(medium, watch)?;
         let claims = propose::all(medium, primary.as_ref(), &backups, &evidence);
-        best = pick(medium, claims, Some(&evidence));
+        best = pick(medium, claims, Some(&evidence), &mut rivals);
+    }
+    if let Some((geometry, Origin::Derived, score)) = &best {
+        // Where tables, root and clusters lie decides; what differs in length alone is no rival.
+        rivals.retain(|rival: &Rival| {
+            rival.geometry.elsewhere(geometry) && rival.score.points.saturating_add(RIVAL) >= score.points
+        });
+        rivals.sort_by_key(|rival| std::cmp::Reverse(rival.score.points));
+        let mut places: Vec<Geometry> = Vec::new();
+        rivals.retain(|rival| {
+            let new = places.iter().all(|place| place.elsewhere(&rival.geometry));
+            places.push(rival.geometry);
+            new
+        });
+        rivals.truncate(RIVALS);
+    } else {
+        rivals.clear();
     }
     // Where no table begins as one should, the root has to speak for the geometry, and folders.
     let believable = |origin: &Origin, score: &Score| {
@@ -271,7 +351,7 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
         let backup = backups.into_iter().find(|(_, boot)| {
             Geometry::claimed_by(boot).is_some_and(|claim| claim.kind == Kind::Fat32 && geometry.wide())
         });
-        Believed { geometry, origin, score, primary, backup }
+        Believed { geometry, origin, score, primary, backup, rivals }
     }))
 }
 
@@ -279,6 +359,7 @@ fn pick(
     medium: &dyn Medium,
     claims: Vec<propose::Claim>,
     evidence: Option<&evidence::Evidence>,
+    rivals: &mut Vec<Rival>,
 ) -> Option<(Geometry, Origin, Score)> {
     let mut best: Option<(i64, Geometry, Origin, Score)> = None;
     let mut settled: Option<Geometry> = None;
@@ -295,6 +376,18 @@ fn pick(
             points = points.saturating_sub(SETTLED);
         }
         tracing::trace!(?claim, points, "weighed");
+        if score.points >= PLAUSIBLE {
+            // The best so far, and what came near it: a long list of claims is not kept.
+            let least = best.as_ref().map_or(0, |(top, ..)| top.saturating_sub(RIVAL));
+            if score.points >= least {
+                rivals.push(Rival { geometry: claim.geometry, score: score.clone() });
+            }
+            if rivals.len() > 256 {
+                rivals.retain(|rival| rival.score.points >= least);
+                rivals.sort_by_key(|rival| std::cmp::Reverse(rival.score.points));
+                rivals.truncate(64);
+            }
+        }
         if best.as_ref().is_none_or(|(top, ..)| points > *top) {
             best = Some((points, claim.geometry, claim.origin, score));
         }

@@ -272,7 +272,7 @@ fn derived(medium: &dyn Medium, evidence: &Evidence, claims: &mut Claims) {
 }
 
 /// Sectors that volumes reserve before their tables, by custom.
-const RESERVED: [u32; 11] = [32, 1, 34, 36, 38, 64, 2, 4, 6, 8, 16];
+pub(super) const RESERVED: [u32; 11] = [32, 1, 34, 36, 38, 64, 2, 4, 6, 8, 16];
 /// Sectors that a table may be longer than it needs to be.
 const SPARE: u32 = 8;
 

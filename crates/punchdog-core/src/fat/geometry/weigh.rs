@@ -1,6 +1,6 @@
 //! Holding a geometry against the volume.
 
-use super::{Geometry, evidence, evidence::Evidence};
+use super::{Geometry, evidence, evidence::Evidence, propose::RESERVED};
 use crate::{
     arith::Sat,
     chain::Link,
@@ -34,6 +34,12 @@ pub struct Score {
     pub folders_agree: u32,
     /// The root reads as a folder and holds something.
     pub root_speaks: bool,
+    /// Folders that read as such where their entries say, without naming themselves.
+    pub folders_read: u32,
+    /// Files that begin as their kind does.
+    pub kinds_agree: u32,
+    /// Files with a chain as long as their size needs.
+    pub chains_agree: u32,
     /// What was seen.
     pub reasons: Vec<Reason>,
 }
@@ -64,7 +70,7 @@ pub fn weigh(medium: &dyn Medium, geometry: &Geometry, evidence: Option<&Evidenc
         score.note(-1000, "the fields cannot stand together");
         return score;
     }
-    weigh_tables(medium, geometry, &mut score);
+    weigh_tables(medium, geometry, evidence, &mut score);
     weigh_length(medium, geometry, &mut score);
     if let Some(evidence) = evidence {
         weigh_search(geometry, evidence, &mut score);
@@ -73,23 +79,34 @@ pub fn weigh(medium: &dyn Medium, geometry: &Geometry, evidence: Option<&Evidenc
     score
 }
 
-fn weigh_tables(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
+fn weigh_tables(medium: &dyn Medium, geometry: &Geometry, evidence: Option<&Evidence>, score: &mut Score) {
+    let told = |offset: u64| {
+        let tables = evidence.map_or(&[][..], |evidence| &evidence.tables);
+        tables.iter().any(|table| table.told && table.offset == offset && table.wide == geometry.wide())
+    };
+    let mut second = false;
     for copy in 0..geometry.tables {
-        let sector = medium.lenient(geometry.table_offset(copy), 512).bytes;
+        let place = geometry.table_offset(copy);
+        let sector = medium.lenient(place, 512).bytes;
         let fits = match evidence::table_shape(&sector) {
             Some(wide) => wide || !geometry.wide(),
             None => false,
         };
-        if fits {
+        if fits || told(place) {
+            second = second || copy == 1;
             score.tables = score.tables.plus(1);
             let points = if score.tables == 1 { 20 } else { 12 };
-            score.note(points, format!("table copy {copy} begins as a table does"));
+            let how = if fits { "begins as a table does" } else { "begins there, by its own entries" };
+            score.note(points, format!("table copy {copy} {how}"));
         } else if copy > 1 {
             // Two copies are the rule, and one of them may be damaged; a third that is none was
             // never there.
             score.note(-6, format!("table copy {copy} does not begin as a table does"));
             score.against = score.against.plus(1);
         }
+    }
+    if let Some(evidence) = evidence {
+        weigh_custom(geometry, evidence, second, score);
     }
     if geometry.tables > 1 && score.tables == 0 {
         let sector = |copy: u32| medium.lenient(geometry.table_offset(copy), 512).bytes;
@@ -105,6 +122,36 @@ fn weigh_tables(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
     if evidence::table_shape(&behind).is_some() && behind == first {
         score.note(-15, "one more copy of the table stands behind the last");
         score.against = score.against.plus(1);
+    }
+}
+
+/// What is usual, and tables that this geometry has no use for; `second`: the second copy is there.
+fn weigh_custom(geometry: &Geometry, evidence: &Evidence, second: bool, score: &mut Score) {
+    let copies = || (0..geometry.tables).map(|copy| geometry.table_offset(copy));
+    let left = evidence.tables.iter().filter(|table| {
+        table.told
+            && table.wide == geometry.wide()
+            && table.offset < geometry.data_offset()
+            && copies().all(|copy| copy != table.offset)
+    });
+    let left = i64::try_from(left.count()).unwrap_or(0);
+    score.note(left.saturating_mul(-12), "entries tell of a table where this geometry has none");
+    if left > 0 {
+        score.against = score.against.plus(1);
+    }
+    let longer = evidence.tables.iter().any(|table| {
+        table.reach > geometry.table_bytes() && copies().any(|copy| copy == table.offset) && table.told
+    });
+    if longer {
+        score.note(-30, "entries stand behind the end of the table");
+        score.against = score.against.plus(1);
+    }
+    let usual = RESERVED.contains(&geometry.reserved_sectors);
+    if geometry.tables == 2 && second && (usual || score.tables == 2) {
+        score.note(6, "two copies of the table are the rule");
+    }
+    if usual {
+        score.note(6, "as many sectors before the tables as is usual");
     }
 }
 
@@ -154,6 +201,7 @@ fn weigh_search(geometry: &Geometry, evidence: &Evidence, score: &mut Score) {
 #[derive(Default)]
 struct Seen {
     folders: (u32, u32),
+    dotless: u32,
     chains: (u32, u32),
     kinds: (u32, u32),
     range: u32,
@@ -203,8 +251,7 @@ fn weigh_tree(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
     }
     if geometry.wide() {
         // The root of FAT32 is a chain like any other.
-        let link = copies.first_mut().map(|copy| copy.link(medium, geometry.root_cluster));
-        let good = link.is_some_and(Link::in_chain);
+        let good = copies.iter_mut().any(|copy| copy.link(medium, geometry.root_cluster).in_chain());
         score.note(
             if good { 4 } else { -4 },
             if good { "the root's chain begins" } else { "the root has no chain" },
@@ -215,6 +262,8 @@ fn weigh_tree(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
         seen.chains.1 = 0;
     }
     score.folders_agree = score.folders_agree.max(seen.folders.0);
+    (score.kinds_agree, score.chains_agree) = (seen.kinds.0, seen.chains.0);
+    score.folders_read = seen.dotless;
     score.tally(seen.folders, (8, 40), "folders stand in the cluster that their name gives");
     score.tally(seen.chains, (3, 45), "files have a chain as long as their size needs");
     score.tally(seen.kinds, (4, 24), "files begin as their kind does");
@@ -256,6 +305,8 @@ fn weigh_items(
                 // A folder that reads as one and only lacks its dots speaks neither for nor against.
                 if named || !folder::looks_like_folder(&start, geometry.bounds(), false) {
                     up(&mut seen.folders, named);
+                } else {
+                    seen.dotless = seen.dotless.plus(1);
                 }
                 later.push(first);
             }

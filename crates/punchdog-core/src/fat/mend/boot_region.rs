@@ -7,6 +7,7 @@ use crate::{
     finding::Entry,
     medium::MediumError,
     step::{Provenance, Step},
+    wording::counted,
 };
 use zerocopy::IntoBytes;
 
@@ -27,21 +28,21 @@ fn sector(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             Some((place, copy)) => (
                 Step::new(
                     "boot-from-backup",
-                    format!("copy the backup boot sector at byte {place} to sector 0"),
+                    format!("copy the backup boot sector at byte {place} of the volume to sector 0"),
                     Provenance::Exact,
-                    format!("the backup boot sector at byte {place}, which agrees with the tables and the root folder"),
+                    format!("the backup boot sector at byte {place} of the volume, which agrees with the tables and the root folder"),
                     &[&c::BOOT_GONE],
                 ),
                 copy.as_bytes().to_vec(),
             ),
             None => (
-                Step::new(
+                rivals(job, Step::new(
                     "boot-derived",
                     "write a boot sector computed from the volume",
-                    Provenance::Derived,
+                    if job.believed.confirmed() && job.choices.given("geometry").is_none() { Provenance::Derived } else { Provenance::Judged },
                     reasons(job),
                     &[&c::BOOT_GONE],
-                )
+                ))
                 .or("boot code, maker's name, track geometry and serial number are lost; usual values stand there instead"),
                 believed.as_bytes().to_vec(),
             ),
@@ -76,6 +77,18 @@ fn sector(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     Ok(())
 }
 
+/// Names the geometries that were not believed.
+fn rivals(job: &Job<'_, '_, '_, '_>, step: Step) -> Step {
+    job.believed.rivals.iter().enumerate().fold(step, |step, (number, rival)| {
+        let (ours, theirs) = (job.believed.score.points, rival.score.points);
+        let number = number.plus(2);
+        step.or(format!(
+            "geometry={number}: {}, for which {theirs} points speak where {ours} speak for the one that is taken",
+            rival.geometry.in_words()
+        ))
+    })
+}
+
 /// What a derived boot sector rests on, in a sentence.
 fn reasons(job: &Job<'_, '_, '_, '_>) -> String {
     let for_it = job.believed.score.reasons.iter().filter(|reason| reason.points > 0);
@@ -100,7 +113,7 @@ fn backup(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if differs {
         let step = Step::new(
             "backup-from-boot",
-            format!("write the backup boot sector at byte {place} as a copy of sector 0"),
+            format!("write the backup boot sector at byte {place} of the volume as a copy of sector 0"),
             Provenance::Exact,
             "the boot sector, as it stands after the steps before",
             &[entry],
@@ -126,13 +139,18 @@ fn shrink(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if !smaller.possible() || smaller.kind != geometry.kind {
         return Ok(());
     }
-    let effect = "the volume ends where the image ends; files behind that are cut or lost".to_owned();
-    let leave = "nothing changes; files in the missing part give errors when read".to_owned();
+    let cut =
+        job.survey.tree.below_root().filter(|(_, node)| node.flaws.has(crate::fat::folder::Flaws::BEYOND));
+    let paths: Vec<String> = cut.take(2000).map(|(number, _)| job.survey.tree.path(number)).collect();
+    let many = counted(paths.len().wide(), "file or folder reaches", "files and folders reach");
+    let keep =
+        "no length changes and nothing is freed; what lies in the missing part gives errors when it is read";
+    let shrink = format!("the volume ends where the image ends: {many} behind that, and will be cut or lost");
     let taken = job.choices.ask(
-        "beyond-image",
-        "The volume is longer than the image. What shall be done about it?",
-        &[("shrink", effect), ("leave", leave)],
-        Vec::new(),
+        "cut-image",
+        "The image ends before the volume does: image the medium again, if it can still be read. What shall be done with this image?",
+        &[("keep", keep.to_owned()), ("shrink", shrink)],
+        paths,
     );
     if taken != "shrink" {
         return Ok(());

@@ -7,7 +7,7 @@ use super::{
 use crate::{
     arith::{Peek, Sat},
     fat::{
-        catalogue as c, check_is_hidden,
+        catalogue as c, check_hidden_tree,
         folder::Flaws,
         layout::{
             ATTR_DIRECTORY, ATTR_HIDDEN, ATTR_SYSTEM, ATTR_VOLUME_ID, END_ENTRY, ENTRY_BYTES, LONG_UNITS,
@@ -51,7 +51,8 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 pub(super) fn begin_again(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let mut unlike = Vec::new();
     for (number, notes) in &job.survey.tree.notes {
-        let Some(node) = job.survey.tree.node(*number).filter(|node| node.length > 0) else { continue };
+        let held = |node: &&Node| node.length > 0 && !node.is_unseen();
+        let Some(node) = job.survey.tree.node(*number).filter(held) else { continue };
         let dotless = notes.dot_wrong.is_some() || notes.dot_dot_wrong.is_some();
         if node.flaws.has(Flaws::NOT_FOLDER) || dotless {
             unlike.push((*number, node.flaws.has(Flaws::NOT_FOLDER)));
@@ -67,6 +68,9 @@ pub(super) fn begin_again(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumErr
 }
 
 fn notes(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Result<(), MediumError> {
+    if job.survey.tree.node(number).is_some_and(Node::is_unseen) {
+        return Ok(());
+    }
     let content = job.survey.content(job.stage, number);
     let title = job.survey.tree.folder_title(number);
     let own = job.survey.tree.node(number).map_or(0, |node| node.first);
@@ -318,17 +322,13 @@ fn hidden(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         return Ok(());
     }
     let both = ATTR_HIDDEN | ATTR_SYSTEM;
-    let all = job.survey.tree.nodes.len().minus(1);
-    let hit: Vec<(u64, String)> = job
-        .survey
-        .tree
-        .below_root()
-        .filter(|(_, node)| node.entry.attributes & both == both && check_is_hidden(node) && node.place != 0)
-        .map(|(number, node)| (node.place, job.survey.tree.path(number)))
+    let Some(found) = check_hidden_tree(&job.survey.tree) else { return Ok(()) };
+    let tree = &job.survey.tree;
+    let hit: Vec<(u64, String)> = found
+        .numbers
+        .iter()
+        .filter_map(|number| Some((tree.node(*number)?.place, tree.path(*number))))
         .collect();
-    if hit.len() < 5 || hit.len().times(2) < all {
-        return Ok(());
-    }
     let paths: Vec<String> = hit.iter().map(|(_, path)| path.clone()).take(2000).collect();
     let options = [
         ("leave", "nothing changes".to_owned()),
@@ -340,7 +340,7 @@ fn hidden(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             ),
         ),
     ];
-    let question = "Most files are hidden and marked as system files. Show them again?";
+    let question = "Ordinary files are hidden, as malware does it. Show them again?";
     if job.choices.ask("hidden-files", question, &options, paths.clone()) == "show" {
         let mut step = Step::new(
             "shown-again",

@@ -3,7 +3,9 @@
 
 use super::{
     Job,
-    writing::{Slot, free_place, free_places, link_chain, plain_entry, set_link, take_clusters, take_up_to},
+    writing::{
+        Slot, edit, free_place, free_places, link_chain, plain_entry, set_link, take_clusters, take_up_to,
+    },
 };
 use crate::{
     arith::{Peek, Sat},
@@ -13,9 +15,9 @@ use crate::{
         geometry::Geometry,
         layout::{ATTR_ARCHIVE, ATTR_DIRECTORY, ENTRY_BYTES, ShortEntry},
         names,
-        tree::{Lost, Reached},
+        tree::{Lost, Node, Reached},
     },
-    keeping::{ADRIFT, asked_to_keep, listed},
+    keeping::{ADRIFT, asked_to_keep, listed, paired},
     medium::{Extent, MediumError, Stage},
     naming::Names,
     step::{Provenance, Step},
@@ -46,7 +48,11 @@ fn short(name: &str) -> names::Short {
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     folders(job)?;
-    if !job.steps.is_empty() || job.survey.tree.lost.is_empty() {
+    if !job.steps.is_empty() || job.survey.tree.lost.is_empty() || job.survey.has_unseen() {
+        return Ok(());
+    }
+    join(job)?;
+    if !job.steps.is_empty() {
         return Ok(());
     }
     let lost = std::mem::take(&mut job.survey.tree.lost);
@@ -72,9 +78,51 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     })
 }
 
+/// Gives lost chains to empty files that they begin like.
+fn join(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
+    let tree = &job.survey.tree;
+    let empty = |node: &Node| !node.folder && node.size() == 0 && node.first == 0 && node.place != 0;
+    let entries: Vec<(u32, &str)> = tree
+        .below_root()
+        .filter(|(_, node)| empty(node))
+        .map(|(number, node)| (number, &*node.name))
+        .collect();
+    let chains = tree.lost.iter().enumerate().filter(|(_, lost)| lost.folder_in.is_none());
+    let chains: Vec<(usize, &str)> =
+        chains.filter_map(|(n, lost)| Some((n, lost.extension.as_deref()?))).collect();
+    let pairs = paired(&entries, &chains);
+    let geometry = job.believed.geometry;
+    for (number, lost) in pairs {
+        let Some(chain) = job.survey.tree.lost.get(lost).cloned() else { continue };
+        let Some(place) = job.survey.tree.node(number).map(|node| node.place) else { continue };
+        let path = job.survey.tree.path(number);
+        let room = chain.length.times(geometry.cluster_bytes());
+        let size = chain.bytes.map_or(room, Sat::narrow);
+        let step = Step::new(
+            "content-joined",
+            format!("{path}: give it the lost chain at cluster {}, {size} bytes", chain.head),
+            Provenance::Judged,
+            "the file is empty, the chain begins as its kind does, and there is no other of either: a recording that was cut off",
+            &[&c::LOST_CHAIN],
+        )
+        .file(path)
+        .or(format!("keep the chain as a file in the folder {ADRIFT}, and the file empty"));
+        let broken = broken(job, std::slice::from_ref(&chain));
+        job.steps.run(job.stage, step, |stage| {
+            broken.iter().try_for_each(|cluster| set_link(stage, &geometry, *cluster, Link::End))?;
+            edit(stage, place, |raw| {
+                raw.size = size.into();
+                raw.set_first_cluster(chain.head);
+            })
+        })?;
+    }
+    Ok(())
+}
+
 /// An entry for a lost chain.
 fn entry_of(chain: &Lost, geometry: &Geometry) -> ShortEntry {
-    let size = chain.length.times(geometry.cluster_bytes());
+    let room = chain.length.times(geometry.cluster_bytes());
+    let size = chain.bytes.map_or(room, Sat::narrow);
     plain_entry(short(&lost_name(chain.head, chain.extension.as_deref())), ATTR_ARCHIVE, chain.head, size)
 }
 

@@ -8,6 +8,7 @@ mod boot_region;
 mod counts;
 mod entries;
 mod folders;
+mod geometry;
 mod keep;
 mod table;
 mod writing;
@@ -50,6 +51,9 @@ const STAGES: &[(&str, Mender)] = &[
     ("counts", counts::mend),
 ];
 
+/// Stages, from the first, that write into the volume's own structures alone.
+const ON_STRUCTURES: usize = 2;
+
 /// One round; see the module.
 pub(super) fn round(
     volume: &FatVolume,
@@ -58,7 +62,14 @@ pub(super) fn round(
     steps: &mut Steps<'_>,
     watch: &dyn Watch,
 ) -> Result<(), MediumError> {
+    let chosen = geometry::chosen(volume, stage, choices);
+    let volume = chosen.as_ref().unwrap_or(volume);
     let (survey, boot) = volume.read(stage, watch)?;
+    if boot.gone && !volume.believed.content_confirmed() && choices.given("geometry").is_none() {
+        choices.doubt();
+    }
+    // Where nothing confirms the geometry, what it takes for folders and files may be anything.
+    let doubted = choices.doubted();
     let mut job = Job {
         stage,
         believed: &volume.believed,
@@ -69,7 +80,8 @@ pub(super) fn round(
         folders: HashMap::new(),
         room: None,
     };
-    for (name, mend) in STAGES {
+    let safe = if doubted { ON_STRUCTURES } else { STAGES.len() };
+    for (name, mend) in STAGES.iter().take(safe) {
         mend(&mut job)?;
         if !job.steps.is_empty() {
             tracing::debug!(stage = name, "a stage of mending changed something");

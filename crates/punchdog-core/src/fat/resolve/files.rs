@@ -12,6 +12,9 @@ use crate::{
 /// the entries.
 const TABLE_LOST: usize = 3;
 
+/// Entries of a row that are looked at.
+const ROW_LOOKED_AT: usize = 4096;
+
 /// With what a broken chain may go on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Beyond {
@@ -27,13 +30,16 @@ impl Surveyor<'_> {
         let mut waiting = std::mem::take(&mut self.waiting_files);
         waiting.append(&mut self.fresh);
         let rank = |s: &mut Self, number: u32| {
-            let Some(node) = s.node(number).filter(|node| s.geometry.has(node.first)) else { return (2, 0) };
-            let first = node.first;
+            let Some(node) = s.node(number).filter(|node| s.geometry.has(node.first)) else { return (3, 0) };
+            let (first, size) = (node.first, node.size());
             let free = s.links.get(s.medium, first) == Link::Free;
-            (u8::from(free), first)
+            // Where the table lost many, a file whose clusters all follow one another without meeting the
+            // beginning of another takes them before one that has to look for its own elsewhere.
+            let broken = free && !s.is_clear_row(first, s.geometry.clusters_for(size));
+            (if broken { 2 } else { u8::from(free) }, first)
         };
         waiting.sort_by_cached_key(|number| rank(self, *number));
-        let free = waiting.iter().filter(|number| rank(self, **number).0 == 1).count();
+        let free = waiting.iter().filter(|number| matches!(rank(self, **number).0, 1 | 2)).count();
         self.table_lost |= free >= TABLE_LOST;
         for number in waiting {
             if self.watch.stop() {
@@ -41,6 +47,22 @@ impl Surveyor<'_> {
             }
             self.resolve_file(number);
         }
+    }
+
+    /// True when `count` clusters from `first` on are nobody's, the table says of none that it is followed by
+    /// another than the next, and none but the first begins anything.
+    fn is_clear_row(&mut self, first: u32, count: u32) -> bool {
+        let behind = first.plus(1)..first.plus(count);
+        count > 0
+            && self.geometry.has(first.plus(count).minus(1))
+            && !self.claimed.contains_any_in_range(first.size()..first.plus(count).size())
+            && !self.heads.contains_any_in_range(behind.start.size()..behind.end.size())
+            && behind.take(ROW_LOOKED_AT).all(|cluster| match self.links.get(self.medium, cluster) {
+                Link::Free => true,
+                Link::Next(next) => next == cluster.plus(1),
+                Link::End => cluster == first.plus(count).minus(1),
+                _ => false,
+            })
     }
 
     fn resolve_file(&mut self, number: u32) {
@@ -182,8 +204,13 @@ impl Surveyor<'_> {
         let mut before = walk.clone();
         cut(&mut before, own.minus(1));
         let astray = end == End::Free && own > 1 && !crossed;
-        let mended = self
-            .extend(number, &walk, needed, Beyond::LostChains)
+        // Where the table lost many, the clusters that simply follow are likelier than a chain of the right
+        // length somewhere else.
+        let follows =
+            self.table_lost && end == End::Free && self.is_clear_row(walk.last, needed.minus(own).plus(1));
+        let in_row = if follows { self.extend(number, &walk, needed, Beyond::Runs) } else { None };
+        let mended = in_row
+            .or_else(|| self.extend(number, &walk, needed, Beyond::LostChains))
             .or_else(|| astray.then(|| self.extend(number, &before, needed, Beyond::LostChains)).flatten())
             .or_else(|| {
                 (end != End::Proper && !crossed)
@@ -215,7 +242,7 @@ impl Surveyor<'_> {
         while clusters.len() < needed.size() {
             let last = clusters.last().copied()?;
             let missing = needed.minus(clusters.len().narrow());
-            if let Some((head, length)) = self.lost_tail(last, missing, &mine) {
+            if let Some((head, length)) = self.lost_tail(last, missing, &mine, beyond) {
                 let piece = self.walk(head);
                 clusters.extend(piece.clusters().take(length.size()));
                 mine.extend(piece.clusters().take(length.size()));
@@ -253,13 +280,14 @@ impl Surveyor<'_> {
         Some(self.walk(first))
     }
 
-    /// A lost chain that can be the rest of a file: the one right behind the break, or the only
-    /// one of exactly the missing length.
+    /// A lost chain that can be the rest of a file: the one right behind the break, or, unless the clusters
+    /// that follow are asked for, the only one of exactly the missing length.
     fn lost_tail(
         &mut self,
         last: u32,
         missing: u32,
         mine: &std::collections::HashSet<u32>,
+        beyond: Beyond,
     ) -> Option<(u32, u32)> {
         self.with_lost(|s, lost| {
             let s = &*s;
@@ -269,6 +297,9 @@ impl Surveyor<'_> {
                 && (l.length == missing || l.length < missing && l.end != End::Proper)
             {
                 return Some((l.head, l.length));
+            }
+            if beyond == Beyond::Runs {
+                return None;
             }
             let mut exact =
                 lost.of_length(missing, |head| s.is_open(head)).filter(|head| !mine.contains(head));

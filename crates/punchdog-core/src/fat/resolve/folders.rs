@@ -6,7 +6,9 @@ use crate::{
     chain::{End, Link, Walk},
     fat::{
         folder::{Flaws, looks_like_folder},
-        layout::{ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ENTRY_BYTES, LongEntry, ShortEntry},
+        layout::{
+            ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ENTRY_BYTES, FREE_ENTRY, LAST_LONG, LongEntry, ShortEntry,
+        },
         links::Because,
         names,
         survey::Surveyor,
@@ -14,8 +16,65 @@ use crate::{
     },
 };
 
+/// Lost chains that are looked at for the rest of a folder.
+const HEADS: usize = 256;
 /// Bytes of a cluster that are looked at to tell whether it can be part of a folder.
 const START: usize = 128;
+
+/// Letters of a short name that two in a row have in common where one numbers on from the other.
+const ALIKE: usize = 3;
+
+/// Where a folder breaks off: what its last cluster ends with.
+struct Seam {
+    /// A part of a long name, whose other parts come next.
+    broken: Option<LongEntry>,
+    /// The last short name.
+    name: Option<names::Short>,
+}
+
+impl Seam {
+    fn of(bytes: &[u8]) -> Self {
+        let last = bytes.chunks_exact(ENTRY_BYTES).next_back().and_then(LongEntry::read);
+        Self {
+            broken: last.filter(is_part),
+            name: bytes.chunks_exact(ENTRY_BYTES).rev().find_map(short_name),
+        }
+    }
+    /// How many letters the first name of a cluster has in common with the last one here; `None` where
+    /// the cluster cannot come next: in the middle of a long name the parts must fit, and where none
+    /// is broken off none may go on.
+    fn likeness(&self, bytes: &[u8]) -> Option<usize> {
+        let next = LongEntry::read(bytes).filter(is_part);
+        let fits = match (&self.broken, next) {
+            (Some(part), _) if part.order & !LAST_LONG == 1 => {
+                ShortEntry::read(bytes).is_some_and(|short| names::checksum(&short.name) == part.checksum)
+            }
+            (Some(part), Some(next)) => {
+                let order = u32::from(next.order).plus(1) == u32::from(part.order & !LAST_LONG);
+                order && next.checksum == part.checksum
+            }
+            (Some(_), None) => false,
+            (None, Some(next)) => next.order & LAST_LONG != 0 || next.order == FREE_ENTRY,
+            (None, None) => true,
+        };
+        let name = bytes.chunks_exact(ENTRY_BYTES).find_map(short_name);
+        let alike = |(one, other): (names::Short, names::Short)| {
+            one.iter().zip(&other).take_while(|(a, b)| a == b).count()
+        };
+        fits.then(|| self.name.zip(name).map_or(0, alike))
+    }
+}
+
+fn is_part(entry: &LongEntry) -> bool {
+    entry.attributes & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME
+}
+
+/// The short name in these bytes, if they are a short entry in use.
+fn short_name(bytes: &[u8]) -> Option<names::Short> {
+    let entry = ShortEntry::read(bytes)?;
+    let used = !matches!(entry.name.first(), None | Some(&(0 | FREE_ENTRY)));
+    (used && entry.attributes & ATTR_LONG_NAME_MASK != ATTR_LONG_NAME).then_some(entry.name)
+}
 
 impl Surveyor<'_> {
     /// Settles a folder by its content: where its chain breaks, it goes on where entries go on.
@@ -30,6 +89,12 @@ impl Surveyor<'_> {
     fn folder_begins(&mut self, number: u32, node: &Node) -> bool {
         let has = self.geometry.has(node.first);
         if has && self.is_folder_start(node.first) && !self.claimed.contains(node.first.size()) {
+            return true;
+        }
+        // What the image does not hold is not "no folder": its chain is all that is known of it.
+        let unseen = has && self.geometry.cluster_offset(node.first) >= self.medium.len();
+        if unseen && !self.claimed.contains(node.first.size()) {
+            self.change(number, |node| node.flaws.set(Flaws::BEYOND));
             return true;
         }
         if has && self.is_file_in_disguise(node) {
@@ -145,45 +210,29 @@ impl Surveyor<'_> {
         if free(self, next) && full(self, next) {
             return Some(next);
         }
+        let seam = Seam::of(&self.cluster(last));
         let fitting: Vec<u32> = self.with_lost(|s, lost| {
             let heads = lost.all.iter().filter(|l| l.folder_in.is_none()).map(|l| l.head);
-            heads.filter(|head| free(s, *head) && full(s, *head)).take(2).collect()
+            heads.filter(|head| free(s, *head) && full(s, *head)).take(HEADS).collect()
         });
         match fitting.as_slice() {
-            [only] => Some(*only),
-            _ => self.continuation(last, walk),
+            [only] if seam.likeness(&self.cluster(*only)) >= Some(ALIKE) => Some(*only),
+            heads => self.continuation(&seam, last, walk, heads),
         }
     }
 
-    /// Among the clusters of which the table says nothing, the one whose entries go on where those
-    /// of cluster `last` break off: in the middle of a long name the parts must fit; else the next
-    /// one on the medium.
-    fn continuation(&mut self, last: u32, walk: &Walk) -> Option<u32> {
-        let after = self.cluster(last);
-        let broken_off = after.chunks_exact(ENTRY_BYTES).next_back().and_then(LongEntry::read);
-        let goes_on = |bytes: &[u8]| match (&broken_off, LongEntry::read(bytes), ShortEntry::read(bytes)) {
-            (Some(part), Some(next), Some(short))
-                if part.attributes & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME =>
-            {
-                if part.order & 0x3F == 1 {
-                    names::checksum(&short.name) == part.checksum
-                } else {
-                    let order = u32::from(next.order).plus(1) == u32::from(part.order & 0x3F);
-                    next.attributes & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME
-                        && order
-                        && next.checksum == part.checksum
-                }
-            }
-            _ => true,
-        };
+    /// Among the heads of lost chains and the clusters of which the table says nothing, the one that
+    /// goes on where cluster `last` breaks off; of several the one most like it, and of those the next on
+    /// the medium.
+    fn continuation(&mut self, seam: &Seam, last: u32, walk: &Walk, heads: &[u32]) -> Option<u32> {
         let candidates = self.unlisted_folders();
         let (before, behind) = candidates.split_at(candidates.partition_point(|cluster| *cluster <= last));
-        let fits = |cluster: &&u32| {
-            self.is_open(**cluster)
-                && !walk.clusters().any(|c| c == **cluster)
-                && goes_on(&self.cluster(**cluster))
-        };
-        behind.iter().find(fits).or_else(|| before.iter().find(fits)).copied()
+        let open = |cluster: &&u32| self.is_open(**cluster) && !walk.clusters().any(|c| c == **cluster);
+        let fitting = heads.iter().chain(behind).chain(before).filter(open).enumerate();
+        let ranked = fitting.filter_map(|(order, cluster)| {
+            Some((seam.likeness(&self.cluster(*cluster))?, std::cmp::Reverse(order), *cluster))
+        });
+        ranked.max().map(|(.., cluster)| cluster)
     }
 
     /// Clusters of which the table says nothing, and which read as a later part of a folder.

@@ -1,0 +1,133 @@
+//! Deleted files and folders: what their entries still say, and how much of it can still be read.
+//!
+//! Deleting sets the first byte of an entry to E5 and frees the chain (specification, "FAT Directory
+//! Structure"): where a file began is left, where it went on is not. Clusters in a row are the usual case.
+//! A deleted folder still names what it held, as long as its own cluster is nobody else's.
+
+use super::{
+    folder::{Item, Reading},
+    geometry::evidence::dots,
+    modified,
+    survey::Survey,
+};
+use crate::{
+    arith::Sat,
+    family::Deleted,
+    inventory::{Attributes, FileRecord, State},
+    medium::{Extent, Medium},
+    treepath::TreePath,
+};
+use std::collections::{HashSet, VecDeque};
+
+/// Records at most: folders can be made to name one another for ever.
+const MOST: usize = 200_000;
+/// Clusters of a deleted folder that are read at most.
+const CLUSTERS: u32 = 256;
+
+/// All deleted files and folders, those in deleted folders too.
+pub(super) fn files(medium: &dyn Medium, survey: &Survey, paths: &[TreePath]) -> Vec<FileRecord> {
+    let geometry = survey.geometry;
+    let mut found = Vec::new();
+    let mut folders: VecDeque<(TreePath, u32)> = VecDeque::new();
+    let mut entered = HashSet::new();
+    for (folder, place, item) in &survey.tree.deleted {
+        let path = survey.tree.path_in(paths, *folder, &item.name);
+        take(survey, item, *place, path, &mut found, &mut folders);
+    }
+    while let Some((path, first)) = folders.pop_front() {
+        if found.len() >= MOST || !entered.insert(first) {
+            continue;
+        }
+        let (bytes, place) = (content(medium, survey, first), geometry.cluster_offset(first));
+        let reading = Reading::of(&bytes, geometry.bounds(), false);
+        for item in reading.items.iter().chain(&reading.deleted) {
+            let place = place.plus(item.index.times(32).wide());
+            take(survey, item, place, path.child(&item.name), &mut found, &mut folders);
+        }
+    }
+    found
+}
+
+/// How many deleted files there are, and how many of them nobody has written over.
+pub(super) fn count(medium: &dyn Medium, survey: &Survey) -> Deleted {
+    if survey.tree.deleted.is_empty() {
+        return Deleted::default();
+    }
+    // Numbers need no paths.
+    Deleted::of(&files(medium, survey, &[]))
+}
+
+fn take(
+    survey: &Survey,
+    item: &Item,
+    place: u64,
+    path: TreePath,
+    found: &mut Vec<FileRecord>,
+    folders: &mut VecDeque<(TreePath, u32)>,
+) {
+    let geometry = survey.geometry;
+    let first = item.entry.first_cluster(geometry.wide());
+    let folder = item.entry.is_folder();
+    let size = if folder { 0 } else { item.entry.size.get().wide() };
+    if folder && geometry.has(first) {
+        folders.push_back((path.clone(), first));
+    }
+    // The chain is gone; the usual case is that the clusters lay in a row.
+    let mut taken = false;
+    let extents = if geometry.has(first) && size > 0 {
+        // No further than the volume goes, whatever the size says.
+        let start = geometry.cluster_offset(first);
+        let end = geometry.cluster_offset(geometry.last_cluster().plus(1));
+        let last = first.plus(geometry.clusters_for(size)).min(geometry.last_cluster().plus(1));
+        taken = survey.claimed.contains_any_in_range(first.size()..last.size());
+        vec![Extent::new(start, size.min(end.minus(start)))]
+    } else {
+        Vec::new()
+    };
+    let note = if taken {
+        "deleted, and part of its clusters belong to something else now"
+    } else {
+        "deleted; its clusters are taken to lie in a row, and nothing that is there now has them"
+    };
+    found.push(FileRecord {
+        path,
+        folder,
+        size,
+        state: State::Deleted,
+        modified: modified(item.entry.written_date.get(), item.entry.written_time.get()),
+        attributes: Attributes::from_bits_truncate(item.entry.attributes.into()),
+        extents,
+        zeros: 0,
+        place,
+        masked: false,
+        taken,
+        whole: false,
+        absent: false,
+        note: Some(note.to_owned()),
+    });
+}
+
+/// What is left of a deleted folder: its first cluster, and those behind it as long as entries go on.
+fn content(medium: &dyn Medium, survey: &Survey, first: u32) -> Vec<u8> {
+    let geometry = survey.geometry;
+    let each = geometry.cluster_bytes().size();
+    let mask = if geometry.wide() { u32::MAX } else { 0xFFFF };
+    let mut bytes: Vec<u8> = Vec::new();
+    for cluster in (first..=geometry.last_cluster()).take(CLUSTERS.size()) {
+        if survey.claimed.contains(cluster.size()) {
+            break;
+        }
+        let next = medium.lenient(geometry.cluster_offset(cluster), each).bytes;
+        let named = dots(&next).is_some_and(|(own, _)| own & mask == cluster);
+        let goes_on = !named && super::folder::looks_like_folder(&next, geometry.bounds(), false);
+        if !(if cluster == first { named } else { goes_on }) {
+            break;
+        }
+        let ends = next.chunks_exact(32).any(|entry| entry.first() == Some(&0));
+        bytes.extend(next);
+        if ends {
+            break;
+        }
+    }
+    bytes
+}

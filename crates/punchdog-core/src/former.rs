@@ -1,0 +1,82 @@
+//! What an earlier life of the medium left: folders in space that the volume calls free.
+//!
+//! Formatting lays down empty tables and an empty root folder; clusters keep their bytes. A volume that is in
+//! order and nearly empty, with folders of another one in its free space, was formatted over: that its owner
+//! misses files is then no matter of reader or cable.
+
+use crate::{
+    arith::{Peek, Sat},
+    exfat, fat,
+    finding::{Entry, Finding},
+    medium::{Extent, Medium},
+    wording::counted,
+};
+
+/// Files and folders from which on a volume is in use, and what is in its free space is what was deleted.
+const NEARLY_EMPTY: usize = 16;
+/// Bytes of free space that are looked at.
+const LOOKED_AT: u64 = 32 << 20;
+
+/// Folders of an older volume.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Former {
+    /// Where the first begins: bytes from the start of the volume.
+    pub first: u64,
+    /// How many were seen.
+    pub folders: u64,
+}
+
+/// Looks for folders in the free space of a volume whose clusters begin at `from`; `nodes` is how much is on
+/// it, and `is_used` says of a place whether something owns it.
+pub(crate) fn look(
+    medium: &dyn Medium,
+    from: u64,
+    nodes: usize,
+    is_used: impl Fn(u64) -> bool,
+) -> Option<Former> {
+    if nodes > NEARLY_EMPTY {
+        return None;
+    }
+    let mut found: Option<Former> = None;
+    let (mut at, mut left) = (from, LOOKED_AT);
+    while left > 0
+        && let Some(piece) = medium.piece_from(at, medium.len())
+    {
+        let piece = Extent::new(piece.offset, piece.length.min(left));
+        let bytes = medium.lenient(piece.offset, piece.length.size()).bytes;
+        for (number, sector) in bytes.chunks(512).enumerate() {
+            let place = piece.offset.plus(number.times(512).wide());
+            if begins_folder(sector) && !is_used(place) {
+                let former = found.get_or_insert(Former { first: place, folders: 0 });
+                former.folders = former.folders.plus(1);
+            }
+        }
+        at = piece.end();
+        left = left.minus(piece.length);
+    }
+    // One alone can be a folder that was deleted from this volume.
+    found.filter(|former| former.folders > 1)
+}
+
+/// True for the beginning of a folder, of FAT or exFAT.
+fn begins_folder(sector: &[u8]) -> bool {
+    match sector.byte(0) {
+        b'.' => fat::geometry::evidence::dots(sector).is_some(),
+        exfat::layout::FILE => {
+            sector.byte(32) == exfat::layout::STREAM && exfat::sets::looks_like_folder(sector, false)
+        }
+        _ => false,
+    }
+}
+
+impl Former {
+    /// The remark that says so.
+    pub(crate) fn finding(self, class: &'static Entry) -> Finding {
+        let many = counted(self.folders, "folder of an older volume lies", "folders of an older volume lie");
+        Finding::new(class, format!("{many} in free space")).at(self.first, 512).because(
+            format!("The first begins at byte {} of the volume.", self.first),
+            "The volume is nearly empty, and nothing in it names them.",
+            "It was formatted over. Write nothing to the medium; keep this image.",
+        )
+    }
+}

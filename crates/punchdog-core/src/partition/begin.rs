@@ -1,0 +1,228 @@
+//! Where a volume begins that no entry lists and no boot sector names.
+//!
+//! Tables and data are found by what is in them; how far before them the volume begins is told by
+//! nothing that is left. What is usual decides: the sectors that volumes have before their tables, and
+//! the places where partitions begin.
+
+use super::{
+    catalogue as c, extended,
+    mbr::{self, SECTOR},
+    place::{Place, Scouting, Table, What},
+};
+use crate::{
+    arith::{Peek, Sat},
+    exfat::{self, ExfatVolume},
+    family::Kind,
+    fat::{self, FatVolume, geometry::evidence::table_shape, layout::FsInfo},
+    finding::{Collector, Entry, Finding, Sink},
+    medium::Medium,
+};
+
+/// Sectors before the tables, by custom: FAT32, then FAT12 and FAT16.
+const WIDE: [u64; 6] = [32, 34, 36, 38, 64, 16];
+const NARROW: [u64; 5] = [1, 2, 4, 6, 8];
+const MIB: u64 = 1 << 20;
+/// Partitions of old began behind the first track.
+const TRACK: u64 = 63 * SECTOR;
+
+/// How usual it is that something begins at this byte; smaller is more so.
+fn rank(start: u64) -> u32 {
+    match start {
+        s if s.rest(MIB) == 0 => 0,
+        TRACK => 1,
+        s if s.rest(TRACK) == 0 => 2,
+        _ => 3,
+    }
+}
+
+/// True where partitions, or links in front of volumes, usually begin.
+pub(super) fn is_usual(start: u64) -> bool {
+    rank(start) < 3
+}
+
+/// Where the FAT volume begins that was recognised as if it began at byte 0 of `medium`, which is what stands
+/// from byte `base` of the image on.
+pub(super) fn of_fat(medium: &dyn Medium, base: u64, volume: &FatVolume) -> u64 {
+    let geometry = volume.believed().geometry;
+    let table = geometry.table_offset(0);
+    if geometry.wide()
+        && let Some(start) = by_fsinfo(medium, base, table)
+    {
+        return start;
+    }
+    let customs: &[u64] = if geometry.wide() { &WIDE } else { &NARROW };
+    let starts = customs.iter().filter_map(|sectors| table.checked_sub(sectors.times(SECTOR)));
+    let ranked = starts.map(|start| (rank(base.plus(start)), start));
+    ranked.filter(|(rank, _)| *rank < 3).min().map_or(0, |(_, start)| start)
+}
+
+/// FSInfo stands in sector 1 and its copy in sector 7 (specification, "FSInfo Sector Structure and Backup
+/// Boot Sector"): the start that makes it so, the more usual where both can be.
+fn by_fsinfo(medium: &dyn Medium, base: u64, table: u64) -> Option<u64> {
+    let last = table.per(SECTOR);
+    let found = (1..last).find(|sector| {
+        FsInfo::read(&medium.lenient(sector.times(SECTOR), 512).bytes).is_some_and(|info| info.signed())
+    })?;
+    let starts = [1_u64, 7].into_iter().filter_map(|back| found.checked_sub(back));
+    starts.map(|sector| sector.times(SECTOR)).min_by_key(|start| rank(base.plus(*start)))
+}
+
+/// The same for exFAT. Its table lies 12 KiB behind the start or more, often half way to the clusters.
+pub(super) fn of_exfat(base: u64, volume: &ExfatVolume) -> u64 {
+    of_exfat_from_zero(volume, base).saturating_sub(base)
+}
+
+/// The same in bytes from the start of the image.
+fn of_exfat_from_zero(volume: &ExfatVolume, base: u64) -> u64 {
+    let geometry = volume.believed().geometry;
+    let (table, heap) = (base.plus(geometry.table_place(0)), base.plus(geometry.heap_place()));
+    let regions = geometry.region_bytes().times(2);
+    if table.rest(MIB) == 0 && table > 0 {
+        let before = heap.minus(table);
+        return table.checked_sub(before).filter(|start| start.rest(MIB) == 0).unwrap_or(0);
+    }
+    let by_track = table.checked_sub(TRACK).is_some_and(|rest| [24, 128].contains(&rest.per(SECTOR)));
+    if by_track && table.rest(SECTOR.times(2)) != 0 {
+        return TRACK;
+    }
+    let room = table.minus(regions);
+    room.minus(room.rest(MIB))
+}
+
+/// An image that begins elsewhere than its medium.
+#[derive(Debug, Clone)]
+pub(super) struct Displaced {
+    class: &'static Entry,
+    bytes: u64,
+    seen: String,
+    expected: String,
+}
+
+impl Displaced {
+    fn late(bytes: u64, seen: String, expected: String) -> Self {
+        Self { class: &c::IMAGE_LATE, bytes, seen, expected }
+    }
+    fn early(bytes: u64, seen: String, expected: String) -> Self {
+        Self { class: &c::IMAGE_EARLY, bytes, seen, expected }
+    }
+    /// Puts it among the findings, and first on the way to each volume.
+    pub(super) fn report(&self, volumes: &mut [Place], faults: &mut Collector) {
+        let how = if self.class.code == c::IMAGE_LATE.code { "late" } else { "early" };
+        let summary = format!("the image begins {} bytes {how}", self.bytes);
+        faults.add(Finding::new(self.class, summary).at(0, 512).because(
+            self.seen.clone(),
+            self.expected.clone(),
+            "Image the medium again, from its first byte on: that comes before any repair.",
+        ));
+        for place in volumes {
+            place.way_faults.insert(0, self.class);
+        }
+    }
+}
+
+/// Whether all that was found stands as many bytes too early or too late.
+pub(super) fn displaced(medium: &dyn Medium, seen: &Scouting) -> Option<Displaced> {
+    if seen.table != Table::None {
+        return None;
+    }
+    if let Some(found) = beheaded(medium) {
+        return Some(found);
+    }
+    let first = seen.volumes.iter().find(|place| place.extent.offset > 0)?;
+    let start = first.extent.offset;
+    if let Some(at) = table_behind(medium, start) {
+        return Some(Displaced::early(
+            at,
+            format!(
+                "The partition table stands at byte {at}; counted from there its entries lead to volumes."
+            ),
+            "It stands at byte 0.".to_owned(),
+        ));
+    }
+    if first.boot_gone || is_usual(start) || extended::link_before(medium, start).is_some() {
+        return None;
+    }
+    // A volume that names no place of its own is a bare one, and belongs to byte 0.
+    let hidden = hidden(medium, first);
+    let seen =
+        format!("The {} volume at byte {start} says that it begins at byte {hidden}.", first.what.title());
+    let expected = "What it says is where volumes usually begin.".to_owned();
+    let near = hidden.abs_diff(start) < MIB && is_usual(hidden);
+    near.then(|| {
+        if hidden > start {
+            Displaced::late(hidden.minus(start), seen, expected)
+        } else {
+            Displaced::early(start.minus(hidden), seen, expected)
+        }
+    })
+}
+
+/// A backup whose volume would begin before the image does.
+fn beheaded(medium: &dyn Medium) -> Option<Displaced> {
+    for sector in 0..64 {
+        let here = sector.times(SECTOR);
+        let bytes = medium.lenient(here, 512).bytes;
+        if bytes.part(3, 8) == b"EXFAT   " {
+            let Some(boot) = exfat::layout::BootSector::read(&bytes) else { continue };
+            let geometry = exfat::geometry::Geometry::claimed_by(&boot);
+            let late = geometry.region_bytes().checked_sub(here).filter(|late| *late > 0);
+            let Some(late) = late.filter(|_| geometry.possible()) else { continue };
+            let table = geometry.table_place(0).minus(late);
+            let table = exfat::geometry::table_begins(&medium.lenient(table, 8).bytes);
+            if table && exfat::geometry::summed(medium, &geometry, here) {
+                return Some(late_by(late, here, "backup boot region", geometry.region_bytes()));
+            }
+        } else if let Some(boot) = fat::layout::BootSector::read(&bytes)
+            && boot.signature == [0x55, 0xAA]
+            && let Some(geometry) =
+                fat::geometry::Geometry::claimed_by(&boot).filter(fat::geometry::Geometry::wide)
+        {
+            let due = u64::from(boot.tail32().backup_sector.get()).times(geometry.sector_bytes.wide());
+            let Some(late) = due.checked_sub(here).filter(|late| *late > 0 && here > 0) else { continue };
+            let begins = |copy: u32| {
+                table_shape(&medium.lenient(geometry.table_offset(copy).minus(late), 512).bytes).is_some()
+            };
+            if begins(0) || begins(1) {
+                return Some(late_by(late, here, "backup boot sector", due));
+            }
+        }
+    }
+    None
+}
+
+fn late_by(late: u64, here: u64, what: &str, due: u64) -> Displaced {
+    Displaced::late(
+        late,
+        format!("The {what} stands at byte {here}, and so do the tables: {late} bytes too early."),
+        format!("It stands at byte {due} of its volume."),
+    )
+}
+
+/// Where an MBR stands from which entries lead to the volume at `start`.
+fn table_behind(medium: &dyn Medium, start: u64) -> Option<u64> {
+    let places = (1..start.per(SECTOR).min(1 << 15)).map(|sector| sector.times(SECTOR));
+    let mut places =
+        places.filter(|at| medium.data_from(*at).is_some_and(|data| data.offset < at.plus(SECTOR)));
+    places.find(|at| {
+        mbr::entries(medium, *at).is_some_and(|entries| {
+            mbr::is_table(&entries, medium.len())
+                && entries.iter().any(|entry| {
+                    let leads = u64::from(entry.start.get()).times(SECTOR).plus(*at) == start;
+                    // A link in front of a logical volume looks the same, and stands there.
+                    leads && entry.kind != 0 && extended::link_before(medium, start) != Some(*at)
+                })
+        })
+    })
+}
+
+/// Where the boot sector of a volume says that it begins (`BPB_HiddSec`, `PartitionOffset`).
+fn hidden(medium: &dyn Medium, place: &Place) -> u64 {
+    let sector = medium.lenient(place.extent.offset, 512).bytes;
+    match place.what {
+        What::Volume(Kind::Exfat) => {
+            let size = 1_u64.checked_shl(u32::from(sector.byte(108))).unwrap_or(512);
+            sector.le64(64).times(size)
+        }
+        _ => u64::from(sector.le32(28)).times(u64::from(sector.le16(11))),
+    }
+}
