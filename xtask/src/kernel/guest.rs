@@ -193,6 +193,20 @@ pub(crate) fn told(machine: &Machine, script: &str, drives: &[&Path]) -> anyhow:
     parse(&text, 1).pop().with_context(|| format!("the guest gave no answer: {text}"))
 }
 
+/// The same for several answers, with all that the guest said.
+pub(crate) fn answers(
+    machine: &Machine,
+    script: &str,
+    drives: &[&Path],
+    expected: usize,
+) -> anyhow::Result<(String, Vec<Answer>)> {
+    let folder = tempfile::tempdir()?;
+    std::fs::write(folder.path().join("guest.sh"), format!("{SCRIPT}{script}"))?;
+    let text = start(machine, folder.path(), drives)?;
+    let answers = parse(&text, expected);
+    Ok((text, answers))
+}
+
 fn parse(text: &str, expected: usize) -> Vec<Answer> {
     let mut answers: Vec<Answer> = Vec::with_capacity(expected);
     for line in text.lines() {

@@ -9,6 +9,7 @@ mod cases;
 mod compare;
 mod guest;
 mod large;
+mod media;
 mod setup;
 mod sweep;
 
@@ -36,6 +37,12 @@ pub(crate) struct Kernel {
     /// Only the struck bytes.
     #[arg(long)]
     only_sweep: bool,
+    /// Situations of whole media that are tried, taken from all of them by the seed.
+    #[arg(long, default_value_t = 36)]
+    media: usize,
+    /// Only the whole media; with --only, those whose name contains its text.
+    #[arg(long)]
+    only_media: bool,
     /// Keep the images of cases that disagree in this folder.
     #[arg(long)]
     keep: Option<std::path::PathBuf>,
@@ -51,11 +58,16 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
     if given.large {
         return large::run(&machine, &crate::bench::program()?);
     }
+    let seed = given.seed.unwrap_or_else(of_commit);
+    if given.only_media {
+        let fine = media::run(&machine, given.media, seed, given.only.as_deref())?;
+        anyhow::ensure!(fine, "the kernel disagrees");
+        return Ok(());
+    }
     let everything = given.only.is_none() && !given.only_sweep;
     let filled = if everything { cases::filled(&machine)? } else { Vec::new() };
     let mut all = if given.only_sweep { Vec::new() } else { cases::of_matrix(given.only.as_deref()) };
     if given.only.is_none() {
-        let seed = given.seed.unwrap_or_else(of_commit);
         println!("  {} struck bytes by seed {seed}", given.sweep);
         all.extend(sweep::recipes(given.sweep, seed));
     }
@@ -84,7 +96,8 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
         }
     }
     table.print(started.elapsed());
-    anyhow::ensure!(table.agrees(), "the kernel disagrees");
+    let media = !everything || media::run(&machine, given.media, seed, None)?;
+    anyhow::ensure!(table.agrees() && media, "the kernel disagrees");
     Ok(())
 }
 
