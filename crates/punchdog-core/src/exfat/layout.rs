@@ -158,8 +158,6 @@ pub const NAME: u8 = 0xC1;
 pub const NAME_UNITS: usize = 15;
 /// Characters in a name.
 pub const LONGEST: usize = 255;
-/// FileAttributes, ReadOnly.
-pub const READ_ONLY: u16 = 1;
 /// FileAttributes, Hidden.
 pub const HIDDEN: u16 = 2;
 /// FileAttributes, System.

@@ -7,6 +7,7 @@
 use super::{
     folder::{Item, Reading},
     geometry::evidence::dots,
+    layout::ENTRY_BYTES,
     modified,
     survey::Survey,
 };
@@ -41,7 +42,7 @@ pub(super) fn files(medium: &dyn Medium, survey: &Survey, paths: &[TreePath]) ->
         let (bytes, place) = (content(medium, survey, first), geometry.cluster_offset(first));
         let reading = Reading::of(&bytes, geometry.bounds(), false);
         for item in reading.items.iter().chain(&reading.deleted) {
-            let place = place.plus(item.index.times(32).wide());
+            let place = place.plus(item.index.times(ENTRY_BYTES).wide());
             take(survey, item, place, path.child(&item.name), &mut found, &mut folders);
         }
     }
@@ -123,7 +124,7 @@ fn content(medium: &dyn Medium, survey: &Survey, first: u32) -> Vec<u8> {
         if !(if cluster == first { named } else { goes_on }) {
             break;
         }
-        let ends = next.chunks_exact(32).any(|entry| entry.first() == Some(&0));
+        let ends = next.chunks_exact(ENTRY_BYTES).any(|entry| entry.first() == Some(&0));
         bytes.extend(next);
         if ends {
             break;

@@ -111,8 +111,7 @@ struct Member {
     link: Option<u64>,
 }
 
-/// Puts the chain right: every volume that it has or had, with the links between. True when there was
-/// something to put right.
+/// Puts the chain right: every volume that it has or had, with the links between.
 pub(super) fn mend(
     stage: &mut Stage<'_, '_>,
     seen: &Scouting,

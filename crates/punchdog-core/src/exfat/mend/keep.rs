@@ -11,7 +11,7 @@ use crate::{
     chain::run_of,
     exfat::{
         catalogue as c,
-        layout::{DIRECTORY, NO_CHAIN, POSSIBLE, Stream},
+        layout::{ARCHIVE, DIRECTORY, NO_CHAIN, POSSIBLE, Stream},
         survey::Content,
         tree::{Lost, Node, Reached},
     },
@@ -28,8 +28,6 @@ pub(in crate::exfat) fn lost_name(first: u32, extension: Option<&str>) -> String
     format!("A{first:07}.{}", extension.unwrap_or("BIN").to_uppercase())
 }
 
-/// The archive attribute.
-const ARCHIVE: u16 = 0x20;
 /// Folders that are looked at for room.
 const LOOKED_AT: usize = 256;
 /// Lost chains that one step keeps.
