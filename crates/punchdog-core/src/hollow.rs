@@ -18,6 +18,10 @@ const FILES: usize = 3;
 const CONTRADICTING: usize = 2;
 /// Places behind the beginning of the blank part that are looked at.
 const SAMPLES: u64 = 64;
+/// Beginnings of files behind it that are looked at.
+const HEADS: usize = 256;
+/// Spreads what is looked at without a period that files could share (the golden ratio of 2^32).
+const SPREAD: usize = 0x9E37_79B1;
 
 /// The blank end of a medium.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -81,7 +85,7 @@ pub(crate) fn tail(
         return None;
     }
     heads.sort_unstable();
-    let first = heads.partition_point(|(place, _)| !blank(*place));
+    let first = behind_written(&heads, heads.partition_point(|(place, _)| !blank(*place)), blank);
     let until = heads.get(first)?.0;
     // Some of them must be of a kind that never begins so: one alone can have a wrong first cluster, and lost
     // clusters can be blank by right.
@@ -108,6 +112,26 @@ pub(crate) fn tail(
     whole.into_iter().all(blank).then_some(Tail { from: high, value })
 }
 
+/// The first of `heads`, from `first` on, behind which none is found written. Halving led to `first`, and is
+/// led astray by files that are blank by right.
+fn behind_written(heads: &[Head], mut first: usize, blank: impl Fn(u64) -> bool) -> usize {
+    loop {
+        let behind = heads.get(first..).unwrap_or_default();
+        let looks = (0..HEADS.min(behind.len())).map(|n| {
+            if behind.len() <= HEADS {
+                n
+            } else {
+                n.wrapping_mul(SPREAD).checked_rem(behind.len()).unwrap_or(0)
+            }
+        });
+        let written = looks.filter(|at| behind.get(*at).is_some_and(|(place, _)| !blank(*place)));
+        match written.max() {
+            Some(at) => first = first.saturating_add(at).saturating_add(1),
+            None => return first,
+        }
+    }
+}
+
 /// True for files whose first bytes cannot be these, by their names.
 pub(crate) fn is_never(name: &str, bytes: &[u8]) -> bool {
     content::agrees(name, bytes) == Some(false) || content::is_text(name)
@@ -128,6 +152,13 @@ mod tests {
         assert_eq!(found, Some(Tail { from: 21 * 512, value: 0 }));
         let unknown = |_, blank: &[u8]| is_never("a.bin", blank);
         assert_eq!(tail(&medium, heads.clone(), unknown), None, "what may be blank");
+        // Blank files among written ones lead halving astray.
+        let mut mixed = bytes.clone();
+        for written in [22, 25, 26] {
+            mixed[written * 2048] = 7;
+        }
+        let found = tail(&Memory::new(mixed), heads.clone(), |_, _| true);
+        assert_eq!(found, Some(Tail { from: 26 * 2048 + 512, value: 0 }));
         bytes[60 * 1024] = 1;
         assert_eq!(tail(&Memory::new(bytes), heads, |_, _| true), None, "something stands behind");
     }

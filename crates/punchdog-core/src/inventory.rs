@@ -293,7 +293,7 @@ impl Inventory {
                 continue;
             };
             met.insert(std::ptr::from_ref(*now));
-            changes.push(change(file, now, hidden || file.masked));
+            changes.push(change(file, now, hidden || file.masked && !now.masked));
         }
         for file in
             after.files.iter().filter(|file| !file.folder && !met.contains(&std::ptr::from_ref(*file)))

@@ -196,13 +196,14 @@ pub(crate) fn mend_once(
 ) -> Result<(), PlanError> {
     match subject {
         Subject::Volume(place) => mend_volume(overlay, place, choices, done, watch),
-        Subject::Table => mend_table(overlay, done, watch).map(|_| ()),
+        Subject::Table => mend_table(overlay, choices, done, watch).map(|_| ()),
         Subject::Medium => {
             // The way to the volumes first: it says where they begin and end.
-            let seen = mend_table(overlay, done, watch)?;
+            let seen = mend_table(overlay, choices, done, watch)?;
             let volumes = || seen.volumes.iter().filter(|place| place.what.is_mended());
             let several = volumes().count() > 1;
-            for place in volumes() {
+            // What is older than the other would be mended into the other's clusters.
+            for place in volumes().filter(|place| !seen.is_contested(place)) {
                 if !done.is_empty() {
                     break;
                 }
@@ -217,12 +218,13 @@ pub(crate) fn mend_once(
 
 fn mend_table(
     overlay: &mut Overlay<'_>,
+    choices: &mut Choices,
     done: &mut Steps<'_>,
     watch: &dyn Watch,
 ) -> Result<Scouting, PlanError> {
     let seen = partition::scout(overlay, true, watch)?;
     let whole = Extent::new(0, overlay.len());
-    partition::round(&mut Stage::new(overlay, whole), &seen, done)?;
+    partition::round(&mut Stage::new(overlay, whole), &seen, choices, done)?;
     Ok(seen)
 }
 

@@ -290,7 +290,9 @@ fn all_changes(before: &[Part], after: &[Part]) -> Vec<Change> {
     };
     for part in before {
         let now = find(after, part.offset).and_then(|index| after.get(index));
-        add(part.offset, &part.files, now.map_or(&nothing, |now| &now.files), !part.reached);
+        // What no host reaches afterwards either did not come back.
+        let hidden = !part.reached && now.is_none_or(|now| now.reached);
+        add(part.offset, &part.files, now.map_or(&nothing, |now| &now.files), hidden);
     }
     for part in after.iter().filter(|part| find(before, part.offset).is_none()) {
         add(part.offset, &nothing, &part.files, false);

@@ -187,13 +187,16 @@ impl<C: Canvas> Filler<C> {
         self.list(path, 0x20, (size, valid), hex::encode(hash.finalize()), clusters, row)
     }
 
-    /// Makes a file of `size` bytes that are never written and not hashed: for volumes with holes.
+    /// Makes a file of `size` bytes of which only `head` is written, not hashed: for volumes with holes.
     ///
     /// # Errors
-    /// When the volume is full.
-    pub fn hollow_file(&mut self, path: &str, size: u64) -> io::Result<()> {
+    /// When the volume is full, or the canvas fails.
+    pub fn hollow_file(&mut self, path: &str, size: u64, head: &[u8]) -> io::Result<()> {
         let count = u32::try_from(self.geometry.clusters_for(size)).map_err(io::Error::other)?;
         let (clusters, row) = self.take(count, Lie::Row)?;
+        if let Some(first) = clusters.first() {
+            self.canvas.put(self.geometry.cluster_place(*first), head)?;
+        }
         self.list(path, 0x20, (size, size), String::new(), clusters, row)
     }
 

@@ -157,12 +157,15 @@ impl<C: Canvas> Filler<C> {
         self.list(path, above, ATTR_ARCHIVE, size, hash, clusters)
     }
 
-    /// Makes a file of `size` bytes that are never written: for volumes with holes.
+    /// Makes a file of `size` bytes of which only `head` is written: for volumes with holes.
     ///
     /// # Errors
-    /// When the volume is full.
-    pub fn hollow_file(&mut self, path: &str, size: u32) -> io::Result<()> {
+    /// When the volume is full, or the canvas fails.
+    pub fn hollow_file(&mut self, path: &str, size: u32, head: &[u8]) -> io::Result<()> {
         let clusters = self.take(self.geometry.clusters_for(u64::from(size)), Lie::Row)?;
+        if let Some(first) = clusters.first() {
+            self.canvas.put(self.geometry.cluster_offset(*first), head)?;
+        }
         let above = self.folder_of(path);
         self.list(path, above, ATTR_ARCHIVE, size, String::new(), clusters)
     }

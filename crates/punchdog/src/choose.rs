@@ -249,6 +249,9 @@ fn in_order(seen: &Scouting) -> bool {
 /// there is made of that one's tables and files, and mending it would write into them.
 fn must_not_overlap(chosen: &Chosen, seen: &Scouting, path: &Path) -> anyhow::Result<()> {
     let offset = chosen.extent.offset;
+    if seen.volumes.iter().any(|place| place.extent.offset == offset && seen.is_contested(place)) {
+        return Ok(());
+    }
     let end = offset.saturating_add(chosen.volume.bytes().min(chosen.extent.length));
     let over = seen.volumes.iter().enumerate().find(|(_, place)| {
         !place.boot_gone

@@ -221,10 +221,10 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
         if given.only.is_some() {
             remains(&mut page, &after.findings);
         } else if !after.sound {
-            page.next(&[(
-                format!("punchdog check {}{again} --all", page::word(image)),
-                "what no step mends",
-            )]);
+            let check = format!("punchdog check {}{again} --all", page::word(image));
+            let mut next = vec![(check, "what no step mends")];
+            next.extend(answer(&plan.choices, given, again).map(|next| (next, "answers the question above")));
+            page.next(&next);
         }
         return page.print();
     }
@@ -250,6 +250,20 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
         )]);
     }
     page.print()
+}
+
+/// The command that answers a question otherwise.
+fn answer(choices: &[Choice], given: &Given, again: &str) -> Option<String> {
+    let choice = choices.first()?;
+    let other = choice.options.iter().rev().find(|option| option.option != choice.taken)?;
+    let (image, out) = (&given.target.image, given.out.clone());
+    let replace = if out.is_some() { " --replace" } else { "" };
+    let out = out.unwrap_or_else(|| page::beside(image, again, "plan.json"));
+    let (image, out) = (page::word(image), page::word(&out));
+    Some(format!(
+        "punchdog plan {image}{again} --choose {}={} --out {out}{replace}",
+        choice.name, other.option
+    ))
 }
 
 fn choices(page: &mut Page, choices: &[Choice]) {

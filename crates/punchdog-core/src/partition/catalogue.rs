@@ -61,6 +61,9 @@ catalogue! {
     OLDER = ("partition/older-volume", Remark, "an older volume begins in front of a listed one and reaches into it", "none",
         "The medium was divided anew and the old beginning was left. What is listed and found in its place stands over it.",
         "Left alone: no host looks there. Where its files were not written over, files and salvage read them by --at with --inside.");
+    RIVAL = ("partition/rival-volumes", RisksFiles, "two volumes claim the same bytes", "none",
+        "The medium was divided anew, and the table that says which volume is in use is gone. Each may read as sound; only one is what its owner means.",
+        "Copy the files of both out first. Choice `in-use`: `none` writes no table and mends neither; the byte where one of them begins lists that one (derived), and mends it.");
     BLANK = ("partition/blank", Remark, "the image holds nothing but one byte value", "none",
         "Zeroes: a dead controller, a drive that was erased, or an image of the wrong device. FF: erased flash.",
         "Nothing can be mended. Image the medium again, with another reader, before giving up.");

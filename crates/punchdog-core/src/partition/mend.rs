@@ -7,12 +7,13 @@ use super::{
     listed,
     mbr::{self, SECTOR},
     place::{Place, Scouting, Table, Way},
+    rival,
 };
 use crate::{
     arith::Sat,
     finding::Entry,
     medium::{Extent, Medium, MediumError, Stage},
-    step::{Provenance, Step, Steps},
+    step::{Choices, Provenance, Step, Steps},
     wording::counted,
 };
 use zerocopy::{FromBytes, FromZeros, IntoBytes};
@@ -22,7 +23,12 @@ const GUESSED: &str =
     "tables and folders that were found; where the volume begins in front of them is what is usual";
 
 /// One round: the first thing that has to be written.
-pub fn round(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) -> Result<(), MediumError> {
+pub fn round(
+    stage: &mut Stage<'_, '_>,
+    seen: &Scouting,
+    choices: &mut Choices,
+    steps: &mut Steps<'_>,
+) -> Result<(), MediumError> {
     match seen.table {
         Table::Gpt(false, false) => rebuild(stage, seen, steps),
         Table::Gpt(primary, backup) => {
@@ -36,7 +42,10 @@ pub fn round(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) 
             signature(stage, steps)?;
             if steps.is_empty() { entries(stage, seen, steps) } else { Ok(()) }
         }
-        Table::None => fresh(stage, seen, steps),
+        Table::None => match rival::in_use(seen, choices) {
+            Some(listed) => fresh(stage, seen, &listed, steps),
+            None => Ok(()),
+        },
     }
 }
 
@@ -54,9 +63,14 @@ fn signature(stage: &mut Stage<'_, '_>, steps: &mut Steps<'_>) -> Result<(), Med
 
 /// A new MBR for the volumes that were found: those with a link in front of them as a chain, of the others
 /// the first four, or three beside a chain.
-fn fresh(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) -> Result<(), MediumError> {
+fn fresh(
+    stage: &mut Stage<'_, '_>,
+    seen: &Scouting,
+    in_use: &[&Place],
+    steps: &mut Steps<'_>,
+) -> Result<(), MediumError> {
     let medium: &dyn Medium = stage;
-    let all = || seen.volumes.iter().filter(|place| place.way == Way::Lost);
+    let all = || in_use.iter().copied().filter(|place| place.way == Way::Lost);
     let logical = all().any(|place| extended::was_logical(medium, None, place));
     let primary = all().filter(|place| !extended::was_logical(medium, None, place));
     let lost: Vec<&Place> = primary.take(if logical { 3 } else { 4 }).collect();

@@ -13,6 +13,7 @@ mod listed;
 pub mod mbr;
 mod mend;
 pub mod place;
+mod rival;
 mod scout;
 mod search;
 pub mod strangers;

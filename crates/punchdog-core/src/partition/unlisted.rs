@@ -4,7 +4,7 @@
 use super::{
     begin, catalogue as c, listed,
     place::{Place, Scouting, Stranger, Way},
-    search, strangers,
+    rival, search, strangers,
 };
 use crate::{
     arith::Sat,
@@ -73,7 +73,7 @@ pub(super) fn between(
 }
 
 /// What `covered` leaves, as far as it is worth a look.
-fn gaps(covered: &[Extent], end: u64) -> Vec<Extent> {
+pub(super) fn gaps(covered: &[Extent], end: u64) -> Vec<Extent> {
     let mut sorted: Vec<Extent> = covered.to_vec();
     sorted.sort_by_key(|extent| extent.offset);
     let (mut at, mut found) = (0, Vec::new());
@@ -86,7 +86,11 @@ fn gaps(covered: &[Extent], end: u64) -> Vec<Extent> {
     found
 }
 
-fn in_gap(medium: &dyn Medium, gap: Extent, watch: &dyn Watch) -> Result<Option<Place>, MediumError> {
+pub(super) fn in_gap(
+    medium: &dyn Medium,
+    gap: Extent,
+    watch: &dyn Watch,
+) -> Result<Option<Place>, MediumError> {
     let window = Window::new(medium, gap);
     if window.data_from(0).is_none() {
         return Ok(None);
@@ -164,6 +168,14 @@ pub(super) fn volumes(
         out.entropy = Some(strangers::entropy(medium));
         return Ok(());
     }
+    let mut inside = Vec::new();
+    for place in &mut found {
+        if let Some(mut inner) = rival::in_free_space(medium, place, watch)? {
+            rival::report(place, &mut inner, faults);
+            inside.push(inner);
+        }
+    }
+    found.extend(inside);
     // One accident, one finding: that no entry lists the volumes goes without saying.
     let finding = Finding::new(&c::TABLE_MISSING, c::TABLE_MISSING.title).at(0, 512).because(
         "Sector 0 lists no volume.",
@@ -175,7 +187,7 @@ pub(super) fn volumes(
     );
     faults.add(found.iter().fold(finding, |finding, place| finding.at(place.extent.offset, 512)));
     for mut place in found {
-        place.way_faults.push(&c::TABLE_MISSING);
+        place.way_faults.insert(0, &c::TABLE_MISSING);
         out.volumes.push(place);
     }
     Ok(())

@@ -9,6 +9,7 @@ mod next;
 mod others_files;
 mod output;
 mod plans;
+mod rivals;
 mod salvage;
 mod words;
 
