@@ -88,6 +88,10 @@ impl Tally {
         }
         tally
     }
+    /// All of them.
+    pub(crate) fn all(&self) -> u64 {
+        self.folders.plus(self.intact).plus(self.damaged).plus(self.orphans)
+    }
     /// Adds what another volume has.
     pub(crate) fn add(&mut self, other: &Self) {
         self.folders = self.folders.plus(other.folders);
@@ -197,22 +201,44 @@ pub trait Volume {
     fn kind(&self) -> Kind;
     /// Its length in bytes, as its best geometry has it; can be more than the medium holds.
     fn bytes(&self) -> u64;
-    /// Reads it through, and reports every fault.
-    fn examine(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Examination, MediumError>;
-    /// Its files and folders, by path.
+    /// Reads it through, once; what that shows answers the rest.
+    fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError>;
+    /// What each host does with it; `sector` is the logical sector size of the device in bytes.
+    fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast>;
+
+    /// Every fault, for whoever asks nothing else.
+    fn examine(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Examination, MediumError> {
+        Ok(self.survey(medium, watch)?.examine(medium))
+    }
+    /// Its files and folders, by path, for whoever asks nothing else.
     fn files(
         &self,
         medium: &dyn Medium,
         wanted: Wanted,
         watch: &dyn Watch,
-    ) -> Result<Vec<FileRecord>, MediumError>;
+    ) -> Result<Vec<FileRecord>, MediumError> {
+        Ok(self.survey(medium, watch)?.files(medium, wanted))
+    }
+    /// Its boot structures, field by field, for whoever asks nothing else.
+    fn fields(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Vec<FieldGroup>, MediumError> {
+        Ok(self.survey(medium, watch)?.fields(medium))
+    }
+}
+
+/// What one reading of a volume shows. It holds as long as no byte of the volume changes, and is asked
+/// with the medium that it was read from: tables can be larger than memory, so that of them only pages are
+/// kept, and others are read when they are asked for.
+pub trait Survey {
+    /// Every fault.
+    fn examine(&mut self, medium: &dyn Medium) -> Examination;
+    /// Its files and folders, by path.
+    fn files(&mut self, medium: &dyn Medium, wanted: Wanted) -> Vec<FileRecord>;
     /// Its boot structures, field by field.
-    fn fields(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Vec<FieldGroup>, MediumError>;
-    /// What each host does with it; `sector` is the logical sector size of the device in bytes.
-    fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast>;
-    /// One round of mending: the earliest stage that has something to do.
+    fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup>;
+    /// One round of mending: the earliest stage that has something to do, and the next one where the survey
+    /// holds in spite of it. `stage` has the bytes that were surveyed.
     fn mend(
-        &self,
+        &mut self,
         stage: &mut Stage<'_, '_>,
         choices: &mut Choices,
         steps: &mut Steps<'_>,

@@ -37,6 +37,7 @@ pub mod chain;
 pub mod change;
 pub mod clusters;
 pub mod content;
+pub mod evidence;
 pub mod exfat;
 pub mod family;
 pub mod fat;

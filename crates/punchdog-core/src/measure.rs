@@ -3,7 +3,7 @@
 
 use crate::{
     arith::Sat,
-    family::{self, Kind, Tally, Wanted},
+    family::{self, Kind, Survey, Tally, Volume, Wanted},
     finding::{Finding, Weight},
     inventory::Inventory,
     medium::{Extent, Medium, Overlay, Stage, Window},
@@ -14,7 +14,7 @@ use crate::{
 };
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, rc::Rc};
 
 /// What a plan mends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -70,7 +70,7 @@ pub struct Part {
     /// Where the volume begins.
     pub offset: u64,
     /// Its files.
-    pub files: Inventory,
+    pub files: Rc<Inventory>,
     /// A host could reach its files.
     pub reached: bool,
 }
@@ -81,56 +81,290 @@ pub fn measure(
     subject: Subject,
     watch: &dyn Watch,
 ) -> Result<(Measured, Vec<Part>), PlanError> {
-    match subject {
-        Subject::Volume(place) => {
-            let (measured, files, kind) = measure_volume(medium, place, watch)?;
-            let reached = measured.mounts.get("linux").is_none_or(|(read, _)| *read);
-            Ok((measured, vec![Part { kind, offset: place.offset, files, reached }]))
+    Known::new(subject).measure(medium, watch)
+}
+
+/// Files that the surveys kept for mending may have together: what has more is read again.
+const KEPT: u64 = 300_000;
+
+/// What is known of a subject in its present state: each part of it is read once, and again when its bytes
+/// have changed.
+pub(crate) struct Known {
+    subject: Subject,
+    scouting: Option<Rc<Scouting>>,
+    volumes: Vec<KnownVolume>,
+}
+
+/// A volume that was read.
+struct KnownVolume {
+    place: Extent,
+    volume: Box<dyn Volume>,
+    /// What the reading shows, as long as it may be asked again.
+    survey: Option<Box<dyn Survey>>,
+    /// What it came to, once measured.
+    measured: Option<(Measured, Rc<Inventory>)>,
+    label: Option<String>,
+    /// Nothing is left to mend, and its questions were put under this name.
+    idle: Option<Option<u64>>,
+}
+
+impl KnownVolume {
+    fn new(medium: &dyn Medium, place: Extent, watch: &dyn Watch) -> Result<Self, PlanError> {
+        let window = Window::new(medium, place);
+        let volume = family::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?;
+        let survey = Some(volume.survey(&window, watch)?);
+        Ok(Self { place, volume, survey, measured: None, label: None, idle: None })
+    }
+
+    /// Where something asks whose survey was let go, the bytes are the same and are read again.
+    fn survey(&mut self, medium: &dyn Medium, watch: &dyn Watch) -> Result<&mut dyn Survey, PlanError> {
+        let survey = match self.survey.take() {
+            Some(survey) => survey,
+            None => self.volume.survey(&Window::new(medium, self.place), watch)?,
+        };
+        Ok(&mut **self.survey.insert(survey))
+    }
+
+    fn measure(
+        &mut self,
+        medium: &dyn Medium,
+        watch: &dyn Watch,
+    ) -> Result<(Measured, Rc<Inventory>), PlanError> {
+        if let Some((measured, files)) = &self.measured {
+            return Ok((measured.clone(), Rc::clone(files)));
         }
-        Subject::Table => Ok((measure_table(&partition::scout(medium, true, watch)?), Vec::new())),
-        Subject::Medium => measure_all(medium, watch),
+        let window = Window::new(medium, self.place);
+        let hosts = self.volume.forecast(&window, 512);
+        let mounts = hosts
+            .into_iter()
+            .map(|host| (host.host.to_owned(), (host.mounts_read_only, host.mounts_read_write)))
+            .collect();
+        let survey = self.survey(medium, watch)?;
+        let seen = survey.examine(&window);
+        let label = seen.label.clone();
+        let files = Rc::new(Inventory::new(survey.files(&window, Wanted { deleted: false, system: true })));
+        let measured = Measured {
+            sound: seen.sound(),
+            findings: faults(&seen.findings),
+            files: seen.tally,
+            inventory: files.digest(),
+            mounts,
+            volumes: Vec::new(),
+        };
+        self.label = label;
+        self.measured = Some((measured.clone(), Rc::clone(&files)));
+        Ok((measured, files))
     }
 }
 
-/// The table and each volume, and what they come to together.
-fn measure_all(medium: &dyn Medium, watch: &dyn Watch) -> Result<(Measured, Vec<Part>), PlanError> {
-    let seen = partition::scout(medium, true, watch)?;
-    let mut all = measure_table(&seen);
-    let mut hash = Sha256::new();
-    hash.update(&all.inventory);
-    let mut parts = Vec::new();
-    for place in seen.volumes.iter().filter(|place| place.what.is_mended()) {
-        let (measured, files, kind) = measure_volume(medium, place.extent, watch)?;
-        let reaches = |host: &str| place.not_found_by(host).is_none();
-        let mounts: BTreeMap<String, (bool, bool)> = measured
-            .mounts
-            .iter()
-            .map(|(host, (read, write))| (host.clone(), (*read && reaches(host), *write && reaches(host))))
-            .collect();
-        for (host, (read, write)) in &mounts {
-            let sum = all.mounts.entry(host.clone()).or_insert((true, true));
-            *sum = (sum.0 && *read, sum.1 && *write);
-        }
-        all.sound &= measured.sound;
-        all.files.add(&measured.files);
-        for (code, count) in &measured.findings {
-            let sum = all.findings.entry(code.clone()).or_insert(0);
-            *sum = sum.plus(*count);
-        }
-        hash.update(&measured.inventory);
-        let reached = mounts.get("linux").is_none_or(|(read, _)| *read);
-        all.volumes.push(MeasuredVolume {
-            kind,
-            offset: place.extent.offset,
-            bytes: place.bytes,
-            sound: measured.sound,
-            files: measured.files,
-            mounts,
-        });
-        parts.push(Part { kind, offset: place.extent.offset, files, reached });
+impl Known {
+    /// Nothing yet.
+    pub(crate) fn new(subject: Subject) -> Self {
+        Self { subject, scouting: None, volumes: Vec::new() }
     }
-    all.inventory = hex::encode(hash.finalize());
-    Ok((all, parts))
+
+    /// The label of the volume at `place`, once it was measured.
+    pub(crate) fn label(&self, place: Extent) -> Option<String> {
+        self.volumes.iter().find(|volume| volume.place == place)?.label.clone()
+    }
+
+    /// Forgets what rests on these bytes of the image.
+    pub(crate) fn forget(&mut self, changed: &[Extent]) {
+        if changed.is_empty() {
+            return;
+        }
+        // A scouting looks into every volume, and between them.
+        self.scouting = None;
+        self.volumes.retain(|volume| !changed.iter().any(|extent| extent.overlaps(volume.place)));
+    }
+
+    fn scouting(&mut self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Rc<Scouting>, PlanError> {
+        if let Some(seen) = &self.scouting {
+            return Ok(Rc::clone(seen));
+        }
+        let seen = Rc::new(partition::scout(medium, true, watch)?);
+        self.scouting = Some(Rc::clone(&seen));
+        Ok(seen)
+    }
+
+    /// The volume at `place`; it is read if it was not.
+    fn volume(
+        &mut self,
+        medium: &dyn Medium,
+        place: Extent,
+        watch: &dyn Watch,
+    ) -> Result<&mut KnownVolume, PlanError> {
+        if let Some(at) = self.volumes.iter().position(|volume| volume.place == place) {
+            return self.volumes.get_mut(at).ok_or(PlanError::NoVolume);
+        }
+        self.volumes.push(KnownVolume::new(medium, place, watch)?);
+        self.volumes.last_mut().ok_or(PlanError::NoVolume)
+    }
+
+    /// What the subject comes to, and its files.
+    pub(crate) fn measure(
+        &mut self,
+        medium: &dyn Medium,
+        watch: &dyn Watch,
+    ) -> Result<(Measured, Vec<Part>), PlanError> {
+        match self.subject {
+            Subject::Volume(place) => {
+                let (measured, files, kind) = self.measure_volume(medium, place, watch)?;
+                let reached = measured.mounts.get("linux").is_none_or(|(read, _)| *read);
+                Ok((measured, vec![Part { kind, offset: place.offset, files, reached }]))
+            }
+            Subject::Table => {
+                let seen = self.scouting(medium, watch)?;
+                Ok((measure_table(&seen), Vec::new()))
+            }
+            Subject::Medium => self.measure_all(medium, watch),
+        }
+    }
+
+    /// The table and each volume, and what they come to together.
+    fn measure_all(
+        &mut self,
+        medium: &dyn Medium,
+        watch: &dyn Watch,
+    ) -> Result<(Measured, Vec<Part>), PlanError> {
+        let seen = self.scouting(medium, watch)?;
+        let mut all = measure_table(&seen);
+        let mut hash = Sha256::new();
+        hash.update(&all.inventory);
+        let mut parts = Vec::new();
+        for place in seen.volumes.iter().filter(|place| place.what.is_mended()) {
+            let (measured, files, kind) = self.measure_volume(medium, place.extent, watch)?;
+            let reaches = |host: &str| place.not_found_by(host).is_none();
+            let mounts: BTreeMap<String, (bool, bool)> = measured
+                .mounts
+                .iter()
+                .map(|(host, (read, write))| {
+                    (host.clone(), (*read && reaches(host), *write && reaches(host)))
+                })
+                .collect();
+            for (host, (read, write)) in &mounts {
+                let sum = all.mounts.entry(host.clone()).or_insert((true, true));
+                *sum = (sum.0 && *read, sum.1 && *write);
+            }
+            all.sound &= measured.sound;
+            all.files.add(&measured.files);
+            for (code, count) in &measured.findings {
+                let sum = all.findings.entry(code.clone()).or_insert(0);
+                *sum = sum.plus(*count);
+            }
+            hash.update(&measured.inventory);
+            let reached = mounts.get("linux").is_none_or(|(read, _)| *read);
+            all.volumes.push(MeasuredVolume {
+                kind,
+                offset: place.extent.offset,
+                bytes: place.bytes,
+                sound: measured.sound,
+                files: measured.files,
+                mounts,
+            });
+            parts.push(Part { kind, offset: place.extent.offset, files, reached });
+        }
+        all.inventory = hex::encode(hash.finalize());
+        Ok((all, parts))
+    }
+
+    fn measure_volume(
+        &mut self,
+        medium: &dyn Medium,
+        place: Extent,
+        watch: &dyn Watch,
+    ) -> Result<(Measured, Rc<Inventory>, Kind), PlanError> {
+        let volume = self.volume(medium, place, watch)?;
+        let (measured, files) = volume.measure(medium, watch)?;
+        let kind = volume.volume.kind();
+        let kept = self.volumes.iter().filter(|volume| volume.survey.is_some());
+        let kept =
+            kept.filter_map(|volume| volume.measured.as_ref()).map(|(measured, _)| measured.files.all());
+        if kept.fold(0, u64::plus) > KEPT {
+            self.let_go(place);
+        }
+        Ok((measured, files, kind))
+    }
+
+    fn let_go(&mut self, place: Extent) {
+        for volume in self.volumes.iter_mut().filter(|volume| volume.place == place) {
+            volume.survey = None;
+        }
+    }
+
+    /// One round of mending on `overlay`, whose bytes are those that are known.
+    pub(crate) fn mend(
+        &mut self,
+        overlay: &mut Overlay<'_>,
+        choices: &mut Choices,
+        done: &mut Steps<'_>,
+        watch: &dyn Watch,
+    ) -> Result<(), PlanError> {
+        match self.subject {
+            Subject::Volume(place) => self.mend_volume(overlay, place, None, choices, done, watch)?,
+            Subject::Table => {
+                self.mend_table(overlay, choices, done, watch)?;
+            }
+            Subject::Medium => {
+                // The way to the volumes first: it says where they begin and end.
+                let seen = self.mend_table(overlay, choices, done, watch)?;
+                let volumes = || seen.volumes.iter().filter(|place| place.what.is_mended());
+                let several = volumes().count() > 1;
+                // What is older than the other would be mended into the other's clusters.
+                for place in volumes().filter(|place| !seen.is_contested(place)) {
+                    if done.any() {
+                        break;
+                    }
+                    let about = several.then_some(place.extent.offset);
+                    self.mend_volume(overlay, place.extent, about, choices, done, watch)?;
+                }
+            }
+        }
+        let changed: Vec<Extent> = done.changed().collect();
+        self.forget(&changed);
+        Ok(())
+    }
+
+    fn mend_table(
+        &mut self,
+        overlay: &mut Overlay<'_>,
+        choices: &mut Choices,
+        done: &mut Steps<'_>,
+        watch: &dyn Watch,
+    ) -> Result<Rc<Scouting>, PlanError> {
+        let seen = self.scouting(overlay, watch)?;
+        let whole = Extent::new(0, overlay.len());
+        partition::round(&mut Stage::new(overlay, whole), &seen, choices, done)?;
+        Ok(seen)
+    }
+
+    fn mend_volume(
+        &mut self,
+        overlay: &mut Overlay<'_>,
+        place: Extent,
+        about: Option<u64>,
+        choices: &mut Choices,
+        done: &mut Steps<'_>,
+        watch: &dyn Watch,
+    ) -> Result<(), PlanError> {
+        let known = self.volume(overlay, place, watch)?;
+        if known.idle == Some(about) {
+            return Ok(());
+        }
+        known.survey(overlay, watch)?;
+        choices.about(about);
+        if let Some(survey) = &mut known.survey {
+            survey.mend(&mut Stage::new(overlay, place), choices, done, watch)?;
+        }
+        choices.about(None);
+        if !done.any() {
+            known.idle = Some(about);
+            // This is how it stays: measured now, its survey can go.
+            known.measure(overlay, watch)?;
+            self.let_go(place);
+        }
+        Ok(())
+    }
 }
 
 fn faults(findings: &[Finding]) -> BTreeMap<String, u64> {
@@ -140,31 +374,6 @@ fn faults(findings: &[Finding]) -> BTreeMap<String, u64> {
         *sum = sum.plus(finding.count);
     }
     faults
-}
-
-fn measure_volume(
-    medium: &dyn Medium,
-    place: Extent,
-    watch: &dyn Watch,
-) -> Result<(Measured, Inventory, Kind), PlanError> {
-    let window = Window::new(medium, place);
-    let volume = family::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?;
-    let seen = volume.examine(&window, watch)?;
-    let inventory = Inventory::new(volume.files(&window, Wanted { deleted: false, system: true }, watch)?);
-    let mounts = volume
-        .forecast(&window, 512)
-        .into_iter()
-        .map(|host| (host.host.to_owned(), (host.mounts_read_only, host.mounts_read_write)))
-        .collect();
-    let measured = Measured {
-        sound: seen.sound(),
-        findings: faults(&seen.findings),
-        files: seen.tally,
-        inventory: inventory.digest(),
-        mounts,
-        volumes: Vec::new(),
-    };
-    Ok((measured, inventory, volume.kind()))
 }
 
 fn measure_table(seen: &Scouting) -> Measured {
@@ -184,60 +393,4 @@ fn measure_table(seen: &Scouting) -> Measured {
         mounts: BTreeMap::new(),
         volumes: Vec::new(),
     }
-}
-
-/// One round of mending on the overlay.
-pub(crate) fn mend_once(
-    overlay: &mut Overlay<'_>,
-    subject: Subject,
-    choices: &mut Choices,
-    done: &mut Steps<'_>,
-    watch: &dyn Watch,
-) -> Result<(), PlanError> {
-    match subject {
-        Subject::Volume(place) => mend_volume(overlay, place, choices, done, watch),
-        Subject::Table => mend_table(overlay, choices, done, watch).map(|_| ()),
-        Subject::Medium => {
-            // The way to the volumes first: it says where they begin and end.
-            let seen = mend_table(overlay, choices, done, watch)?;
-            let volumes = || seen.volumes.iter().filter(|place| place.what.is_mended());
-            let several = volumes().count() > 1;
-            // What is older than the other would be mended into the other's clusters.
-            for place in volumes().filter(|place| !seen.is_contested(place)) {
-                if !done.is_empty() {
-                    break;
-                }
-                choices.about(several.then_some(place.extent.offset));
-                mend_volume(overlay, place.extent, choices, done, watch)?;
-            }
-            choices.about(None);
-            Ok(())
-        }
-    }
-}
-
-fn mend_table(
-    overlay: &mut Overlay<'_>,
-    choices: &mut Choices,
-    done: &mut Steps<'_>,
-    watch: &dyn Watch,
-) -> Result<Scouting, PlanError> {
-    let seen = partition::scout(overlay, true, watch)?;
-    let whole = Extent::new(0, overlay.len());
-    partition::round(&mut Stage::new(overlay, whole), &seen, choices, done)?;
-    Ok(seen)
-}
-
-fn mend_volume(
-    overlay: &mut Overlay<'_>,
-    place: Extent,
-    choices: &mut Choices,
-    done: &mut Steps<'_>,
-    watch: &dyn Watch,
-) -> Result<(), PlanError> {
-    let volume = {
-        let window = Window::new(overlay, place);
-        family::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?
-    };
-    Ok(volume.mend(&mut Stage::new(overlay, place), choices, done, watch)?)
 }

@@ -8,9 +8,10 @@
 use crate::{
     arith::Sat,
     change::{Bytes, PlannedChange, Tally},
+    evidence::{self, Evidence},
     family::Kind,
     inventory::{Change, Fate, Inventory, count},
-    measure::{Measured, Part, Subject, measure, mend_once},
+    measure::{Known, Measured, Part, Subject},
     medium::{Extent, Medium, MediumError, Overlay, Witness},
     progress::Watch,
     step::{Choice, Choices, Steps},
@@ -50,17 +51,6 @@ pub struct PlannedStep {
     pub changes: Vec<PlannedChange>,
     /// The bytes that it makes others.
     pub written: Tally,
-}
-
-/// A range that the plan rests on.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Evidence {
-    /// Bytes from the start of the image.
-    pub offset: u64,
-    /// Bytes.
-    pub length: u64,
-    /// Their SHA-256.
-    pub sha256: String,
 }
 
 /// The image that a plan is for.
@@ -207,8 +197,24 @@ pub fn build(
     wanted: BTreeMap<String, String>,
     watch: &dyn Watch,
 ) -> Result<Plan, PlanError> {
+    Ok(build_for(image, path, subject, wanted, watch)?.0)
+}
+
+/// The same, with the label of the volume that the plan is for.
+pub fn build_for(
+    image: &dyn Medium,
+    path: &str,
+    subject: Subject,
+    wanted: BTreeMap<String, String>,
+    watch: &dyn Watch,
+) -> Result<(Plan, Option<String>), PlanError> {
     let witness = Witness::new(image);
-    let (before, files_before) = measure(&witness, subject, watch)?;
+    let mut known = Known::new(subject);
+    let (before, files_before) = known.measure(&witness, watch)?;
+    let label = match subject {
+        Subject::Volume(place) => known.label(place),
+        _ => None,
+    };
     let mut overlay = Overlay::new(&witness);
     let mut choices = Choices::wanting(wanted);
     let mut steps = Vec::new();
@@ -219,9 +225,9 @@ pub fn build(
         }
         watch.at("planning, round by round", round.wide(), ROUNDS.wide());
         let mut done = Steps::new(watch);
-        mend_once(&mut overlay, subject, &mut choices, &mut done, watch)?;
+        known.mend(&mut overlay, &mut choices, &mut done, watch)?;
         overlay.sound()?;
-        if done.is_empty() {
+        if !done.any() {
             break;
         }
         let round: Vec<PlannedStep> = done.into_done().into_iter().map(planned).collect();
@@ -239,7 +245,7 @@ pub fn build(
     if !unused.is_empty() {
         return Err(PlanError::NoSuchChoice { answers: unused.join(", ") });
     }
-    let (after, files_after) = measure(&overlay, subject, watch)?;
+    let (after, files_after) = known.measure(&overlay, watch)?;
     let written = Tally::between(&witness, &overlay, &overlay.changed());
     overlay.sound()?;
     let mut changes = all_changes(&files_before, &files_after);
@@ -260,7 +266,7 @@ pub fn build(
         image: PlannedImage {
             path: path.to_owned(),
             bytes: image.len(),
-            evidence: evidence(image, &witness, watch)?,
+            evidence: evidence::take(image, &witness.seen(), watch)?,
         },
         scope,
         volume,
@@ -270,7 +276,7 @@ pub fn build(
         seal: String::new(),
     };
     plan.seal = plan.computed_seal();
-    Ok(plan)
+    Ok((plan, label))
 }
 
 /// What becomes of the files of every volume: those that begin at the same byte are the same.
@@ -373,50 +379,6 @@ fn summary(fates: &BTreeMap<Fate, u64>, after: &Measured, judged: u64) -> String
     format!("{}; {end}", parts.join(", "))
 }
 
-fn evidence(
-    image: &dyn Medium,
-    witness: &Witness<'_>,
-    watch: &dyn Watch,
-) -> Result<Vec<Evidence>, MediumError> {
-    let seen = witness.seen();
-    let mut list = Vec::with_capacity(seen.len());
-    let all = seen.len().wide();
-    for (number, extent) in seen.into_iter().enumerate() {
-        if watch.stop() {
-            return Err(MediumError::Stopped);
-        }
-        watch.at("taking digests of the evidence", number.wide(), all);
-        list.push(Evidence {
-            offset: extent.offset,
-            length: extent.length,
-            sha256: digest_of(image, extent)?,
-        });
-    }
-    Ok(list)
-}
-
-fn digest_of(image: &dyn Medium, extent: Extent) -> Result<String, MediumError> {
-    let mut hash = Sha256::new();
-    let zeros = vec![0_u8; 1 << 16];
-    let mut at = extent.offset;
-    let fill = |hash: &mut Sha256, from: u64, to: u64| {
-        let mut left = to.minus(from);
-        while left > 0 {
-            let piece = zeros.get(..left.size()).unwrap_or(&zeros);
-            hash.update(piece);
-            left = left.minus(piece.len().wide());
-        }
-    };
-    image.pieces(extent, |offset, bytes| {
-        fill(&mut hash, at, offset);
-        hash.update(bytes);
-        at = offset.plus(bytes.len().wide());
-        Ok::<(), MediumError>(())
-    })?;
-    fill(&mut hash, at, extent.end());
-    Ok(hex::encode(hash.finalize()))
-}
-
 impl Plan {
     /// What the plan mends.
     pub fn subject(&self) -> Subject {
@@ -484,23 +446,14 @@ impl Plan {
             let text = format!("it has {} bytes, the plan's image had {}", image.len(), self.image.bytes);
             return Err(PlanError::OtherImage(text));
         }
-        let all = self.image.evidence.len().wide();
-        for (number, piece) in self.image.evidence.iter().enumerate() {
-            if watch.stop() {
-                return Err(MediumError::Stopped.into());
-            }
-            watch.at("comparing the image with the plan", number.wide(), all);
-            let extent = Extent::new(piece.offset, piece.length);
-            if extent.end() > image.len() || digest_of(image, extent)? != piece.sha256 {
-                let text = format!(
-                    "bytes {} to {} have changed since the plan was made",
-                    extent.offset,
-                    extent.end()
-                );
-                return Err(PlanError::OtherImage(text));
-            }
+        match evidence::first_changed(image, &self.image.evidence, watch)? {
+            Some(extent) => Err(PlanError::OtherImage(format!(
+                "bytes {} to {} have changed since the plan was made",
+                extent.offset,
+                extent.end()
+            ))),
+            None => Ok(()),
         }
-        Ok(())
     }
 
     /// Replays all steps on an overlay of the image.

@@ -96,13 +96,15 @@ impl Step {
 /// Collects the steps of one round of mending, and ends it at the next step when it is told to stop.
 pub struct Steps<'w> {
     done: Vec<Step>,
+    /// How many there were when the part of the round began that is asked about.
+    before: usize,
     watch: &'w dyn Watch,
 }
 
 impl<'w> Steps<'w> {
     /// No step yet; `watch` may ask to stop.
     pub fn new(watch: &'w dyn Watch) -> Self {
-        Self { done: Vec::new(), watch }
+        Self { done: Vec::new(), before: 0, watch }
     }
     /// Runs `write` on the stage as one step, and keeps the step if it changed a byte.
     pub fn run(
@@ -125,9 +127,24 @@ impl<'w> Steps<'w> {
         }
         Ok(())
     }
-    /// True while nothing was changed.
+    /// True while nothing was changed since the round began, or its present part.
     pub fn is_empty(&self) -> bool {
-        self.done.is_empty()
+        self.done.len() == self.before
+    }
+    /// Begins another part of the round.
+    pub(crate) fn go_on(&mut self) {
+        self.before = self.done.len();
+    }
+    /// True once something was changed in the round.
+    pub(crate) fn any(&self) -> bool {
+        !self.done.is_empty()
+    }
+    /// The ranges of the image that were changed in the round.
+    pub(crate) fn changed(&self) -> impl Iterator<Item = Extent> {
+        self.done
+            .iter()
+            .flat_map(|step| &step.changes)
+            .map(|change| Extent::new(change.offset, change.length))
     }
     /// The steps that changed something, in order.
     pub fn into_done(self) -> Vec<Step> {

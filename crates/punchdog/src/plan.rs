@@ -12,7 +12,7 @@ use punchdog_core::{
     finding::all_entries,
     inventory::{Change, Fate},
     measure::{Measured, Subject},
-    medium::{FileImage, Medium, Window},
+    medium::{FileImage, Medium},
     partition,
     plan::{self, Plan, PlanError, PlannedStep, Scope},
     step::{Choice, Provenance},
@@ -33,18 +33,19 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
     let image = choose::open(path)?;
     let wanted = answers(&given.choose)?;
     let screen = Screen::new();
-    let (subject, title, again) = subject(&image, given, &screen)?;
+    let aim = aim(&image, given, &screen)?;
     if let Some(out) = &given.out {
         must_be_free(out, given.replace)?;
     }
-    let built = plan::build(&image, &path.display().to_string(), subject, wanted, &screen);
+    let built = plan::build_for(&image, &path.display().to_string(), aim.subject(), wanted, &screen);
     drop(screen);
-    let plan = built.map_err(|error| match error {
+    let (plan, label) = built.map_err(|error| match error {
         PlanError::NoSuchChoice { answers } => Trouble::with(
             format!("no question of this repair is answered by {answers}"),
             format!(
-                "punchdog plan {}{again} without it lists the questions and their options",
-                page::word(path)
+                "punchdog plan {}{} without it lists the questions and their options",
+                page::word(path),
+                aim.again()
             ),
         ),
         other => other.into(),
@@ -55,23 +56,52 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
     if args.json {
         json::print(&plan)?;
     } else {
-        text(&plan, given, &title, &again)?;
+        text(&plan, given, &aim.title(path, label.as_deref()), aim.again())?;
     }
     Ok(Verdict::of(plan.outcome.after.sound))
 }
 
-/// What is to be mended, and how to call it.
-fn subject(image: &FileImage, given: &Given, screen: &Screen) -> anyhow::Result<(Subject, String, String)> {
+/// What is to be mended.
+enum Aim {
+    Volume(Chosen),
+    /// With how it is called.
+    Other(Subject, String),
+}
+
+impl Aim {
+    fn subject(&self) -> Subject {
+        match self {
+            Self::Volume(chosen) => Subject::Volume(chosen.extent),
+            Self::Other(subject, _) => *subject,
+        }
+    }
+    /// The options that name it once more.
+    fn again(&self) -> &str {
+        match self {
+            Self::Volume(chosen) => &chosen.again,
+            Self::Other(Subject::Table, _) => " --only table",
+            Self::Other(..) => "",
+        }
+    }
+    fn title(&self, path: &Path, label: Option<&str>) -> String {
+        match self {
+            Self::Volume(chosen) => choose::title(path, chosen, label),
+            Self::Other(_, title) => title.clone(),
+        }
+    }
+}
+
+fn aim(image: &FileImage, given: &Given, screen: &Screen) -> anyhow::Result<Aim> {
     let path = &given.target.image;
     if given.target.at.is_some() || given.target.volume.is_some() {
-        return volume(image, choose::one(image, &given.target, screen)?, path, screen);
+        return Ok(Aim::Volume(choose::one(image, &given.target, screen)?));
     }
     let seen = partition::scout(image, true, screen)?;
     let bare = seen.volumes.iter().find(|place| place.way == partition::Way::Bare);
     let nothing = seen.volumes.is_empty() && seen.table == partition::Table::None;
     match (given.only, bare) {
         _ if nothing => Err(choose::nothing(path, image, &seen)),
-        (None, Some(bare)) => volume(image, choose::place(image, path, bare, screen)?, path, screen),
+        (None, Some(bare)) => Ok(Aim::Volume(choose::place(image, path, bare, screen)?)),
         (Some(Only::Table), Some(bare)) => Err(Trouble::with(
             format!(
                 "{} is a bare {} volume: it begins at byte 0, where a partition table would be, and needs none",
@@ -80,28 +110,16 @@ fn subject(image: &FileImage, given: &Given, screen: &Screen) -> anyhow::Result<
             ),
             format!("punchdog plan {} mends the volume", page::word(path)),
         )),
-        (Some(Only::Table), None) => Ok((
-            Subject::Table,
-            format!("{} · partition table", page::clean(&path.display().to_string())),
-            " --only table".to_owned(),
-        )),
+        (Some(Only::Table), None) => {
+            let name = page::clean(&path.display().to_string());
+            Ok(Aim::Other(Subject::Table, format!("{name} · partition table")))
+        }
         (None, None) => {
             let name = page::clean(&choose::file_name(path));
             let many = page::count(seen.volumes.len() as u64, "volume", "volumes");
-            Ok((Subject::Medium, format!("{name} · {} · {many}", page::size(image.len())), String::new()))
+            Ok(Aim::Other(Subject::Medium, format!("{name} · {} · {many}", page::size(image.len()))))
         }
     }
-}
-
-/// One volume as the subject.
-fn volume(
-    image: &FileImage,
-    chosen: Chosen,
-    path: &Path,
-    screen: &Screen,
-) -> anyhow::Result<(Subject, String, String)> {
-    let label = chosen.volume.examine(&Window::new(image, chosen.extent), screen)?.label;
-    Ok((Subject::Volume(chosen.extent), choose::title(path, &chosen, label.as_deref()), chosen.again))
 }
 
 fn answers(list: &[String]) -> anyhow::Result<BTreeMap<String, String>> {

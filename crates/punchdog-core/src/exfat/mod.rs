@@ -27,7 +27,7 @@ pub mod upcase;
 
 use crate::{
     arith::Sat,
-    family::{Examination, FieldGroup, Kind, Tally, Volume, Wanted},
+    family::{Examination, FieldGroup, Kind, Survey, Tally, Volume, Wanted},
     filler,
     finding::Collector,
     forecast::HostForecast,
@@ -42,7 +42,6 @@ use crate::{
 use boot::Boot;
 use geometry::Believed;
 use sets::Flaws;
-use survey::Survey;
 use tree::{HIDING, Node, Reached};
 
 /// An exFAT volume whose geometry is known.
@@ -61,17 +60,47 @@ impl ExfatVolume {
         &self.believed
     }
 
-    fn read(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<(Survey, Boot), MediumError> {
+    fn read(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<ExfatSurvey, MediumError> {
         let boot = boot::judge(medium, &self.believed);
         let survey = survey::survey(medium, &self.believed.geometry, boot.flags, watch)?;
-        Ok((survey, boot))
+        Ok(ExfatSurvey { believed: self.believed.clone(), survey, boot })
     }
 }
 
-impl ExfatVolume {
+impl Volume for ExfatVolume {
+    fn kind(&self) -> Kind {
+        Kind::Exfat
+    }
+
+    fn bytes(&self) -> u64 {
+        self.believed.geometry.bytes()
+    }
+
+    fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError> {
+        Ok(Box::new(self.read(medium, watch)?))
+    }
+
+    fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
+        let boot = boot::judge(medium, &self.believed);
+        hosts(medium, sector, &boot)
+    }
+}
+
+fn hosts(medium: &dyn Medium, sector: u32, boot: &Boot) -> Vec<HostForecast> {
+    vec![gates::linux(medium, sector, boot.gone), gates::windows(medium, boot)]
+}
+
+/// An exFAT volume as it was read.
+struct ExfatSurvey {
+    believed: Believed,
+    survey: survey::Survey,
+    boot: Boot,
+}
+
+impl ExfatSurvey {
     /// Its structures, in order.
-    fn parts(&self, survey: &Survey) -> Vec<Part> {
-        let g = self.believed.geometry;
+    fn parts(&self) -> Vec<Part> {
+        let (g, survey) = (self.believed.geometry, &self.survey);
         let region = g.region_bytes();
         let cluster = |first: u32, bytes: u64| (g.cluster_place(first), bytes);
         let mut parts = vec![
@@ -93,46 +122,32 @@ impl ExfatVolume {
     }
 }
 
-impl Volume for ExfatVolume {
-    fn kind(&self) -> Kind {
-        Kind::Exfat
-    }
-
-    fn bytes(&self) -> u64 {
-        self.believed.geometry.bytes()
-    }
-
-    fn examine(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Examination, MediumError> {
-        let (mut survey, boot) = self.read(medium, watch)?;
+impl Survey for ExfatSurvey {
+    fn examine(&mut self, medium: &dyn Medium) -> Examination {
+        let parts = self.parts();
+        let Self { believed, survey, boot } = self;
         let mut collector = Collector::default();
-        let mut subject =
-            check::Subject { medium, believed: &self.believed, boot: &boot, survey: &mut survey };
-        check::check(&mut subject, &mut collector);
-        let forecast = self.forecast(medium, 512);
+        check::check(&mut check::Subject { medium, believed, boot, survey }, &mut collector);
+        let forecast = hosts(medium, 512, boot);
         let findings = collector.weighed_by(&forecast);
         let label = survey.label.as_ref().map(|(_, text, _)| text.clone()).filter(|text| !text.is_empty());
-        let deleted = deleted::count(medium, &mut survey);
+        let deleted = deleted::count(medium, survey);
         let mut examination =
-            Examination { label, findings, tally: tally(&survey), deleted, ..Examination::default() };
-        story::tell(medium, &self.believed, &boot, &mut survey, &mut examination);
+            Examination { label, findings, tally: tally(survey), deleted, ..Examination::default() };
+        story::tell(medium, believed, boot, survey, &mut examination);
         if let Some(found) = filler::in_findings(medium, &examination.findings) {
             examination.likely = Some(filler::likely(&found));
         } else if survey.hollow.is_none()
             && !examination.sound()
-            && let Some(gap) = gap::across(medium, &self.parts(&survey))
+            && let Some(gap) = gap::across(medium, &parts)
         {
             examination.likely = Some(gap);
         }
-        Ok(examination)
+        examination
     }
 
-    fn files(
-        &self,
-        medium: &dyn Medium,
-        wanted: Wanted,
-        watch: &dyn Watch,
-    ) -> Result<Vec<FileRecord>, MediumError> {
-        let (mut survey, _) = self.read(medium, watch)?;
+    fn files(&mut self, medium: &dyn Medium, wanted: Wanted) -> Vec<FileRecord> {
+        let survey = &mut self.survey;
         let mut files = Vec::new();
         let paths = survey.tree.paths();
         for number in 1..survey.tree.nodes.len().narrow() {
@@ -156,30 +171,24 @@ impl Volume for ExfatVolume {
                 });
             }
         }
-        files.extend(lost(&mut survey, medium));
+        files.extend(lost(survey, medium));
         if wanted.deleted {
-            files.extend(deleted::files(medium, &mut survey, &paths));
+            files.extend(deleted::files(medium, survey, &paths));
         }
         let end = survey.hollow.map_or(medium.len(), |tail| tail.from.min(medium.len()));
         for file in &mut files {
             file.mark_absent(end);
         }
         files.sort_by(|a, b| a.path.cmp(&b.path));
-        Ok(files)
+        files
     }
 
-    fn fields(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Vec<FieldGroup>, MediumError> {
-        let (survey, boot) = self.read(medium, watch)?;
-        Ok(story::fields(&self.believed, &boot, &survey))
-    }
-
-    fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
-        let boot = boot::judge(medium, &self.believed);
-        vec![gates::linux(medium, sector, boot.gone), gates::windows(medium, &boot)]
+    fn fields(&mut self, _: &dyn Medium) -> Vec<FieldGroup> {
+        story::fields(&self.believed, &self.boot, &self.survey)
     }
 
     fn mend(
-        &self,
+        &mut self,
         stage: &mut Stage<'_, '_>,
         choices: &mut Choices,
         steps: &mut Steps<'_>,
@@ -245,15 +254,15 @@ fn note(node: &Node) -> Option<String> {
     Some(text.to_owned())
 }
 
-fn tally(survey: &Survey) -> Tally {
+fn tally(survey: &survey::Survey) -> Tally {
     let nodes = survey.tree.below_root().map(|(_, node)| (state(node), node.folder));
     Tally::of(nodes, survey.tree.lost.iter().filter(|lost| !lost.blank).count())
 }
 
-fn lost(survey: &mut Survey, medium: &dyn Medium) -> Vec<FileRecord> {
+fn lost(survey: &mut survey::Survey, medium: &dyn Medium) -> Vec<FileRecord> {
     let mut files = Vec::new();
     let adrift = TreePath::in_root(ADRIFT);
-    for lost in std::mem::take(&mut survey.tree.lost).into_iter().filter(|lost| !lost.blank) {
+    for lost in survey.tree.lost.clone().into_iter().filter(|lost| !lost.blank) {
         let runs = survey.runs(medium, lost.first, lost.length, !lost.chained);
         let extents = survey::extents_of(&survey.geometry, &runs);
         let path = adrift.child(&mend::lost_name(lost.first, lost.extension.as_deref()));

@@ -28,7 +28,7 @@ pub mod tree;
 
 use crate::{
     arith::Sat,
-    family::{Examination, FieldGroup, Kind, Tally, Volume, Wanted},
+    family::{Examination, FieldGroup, Kind, Survey, Tally, Volume, Wanted},
     filler,
     finding::Collector,
     forecast::HostForecast,
@@ -44,7 +44,6 @@ use boot::Boot;
 use folder::Flaws;
 use geometry::Believed;
 use jiff::civil::DateTime;
-use survey::Survey;
 use tree::{Node, Reached};
 
 /// A FAT volume whose geometry is known.
@@ -63,13 +62,55 @@ impl FatVolume {
         &self.believed
     }
 
-    fn read(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<(Survey, Boot), MediumError> {
+    fn read(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<FatSurvey, MediumError> {
         let mut survey = survey::survey(medium, &self.believed.geometry, watch)?;
-        let label = survey.label.map(|(label, _)| label);
-        let boot = boot::judge(medium, &self.believed, &mut survey.links, label);
-        Ok((survey, boot))
+        let boot = judged(medium, &self.believed, &mut survey);
+        Ok(FatSurvey { believed: self.believed.clone(), survey, boot })
     }
 
+    fn gone(&self, medium: &dyn Medium) -> bool {
+        let mut links = links::Links::unread(&self.believed.geometry);
+        boot::judge(medium, &self.believed, &mut links, None).gone
+    }
+
+    fn hosts(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
+        let gone = self.gone(medium);
+        vec![gates::linux(medium, sector, gone), gates::windows(medium, gone)]
+    }
+}
+
+/// The judgement on the boot sector of a volume that was surveyed.
+fn judged(medium: &dyn Medium, believed: &Believed, survey: &mut survey::Survey) -> Boot {
+    let label = survey.label.map(|(label, _)| label);
+    boot::judge(medium, believed, &mut survey.links, label)
+}
+
+impl Volume for FatVolume {
+    fn kind(&self) -> Kind {
+        self.believed.geometry.kind
+    }
+
+    fn bytes(&self) -> u64 {
+        self.believed.geometry.bytes()
+    }
+
+    fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError> {
+        Ok(Box::new(self.read(medium, watch)?))
+    }
+
+    fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
+        self.hosts(medium, sector)
+    }
+}
+
+/// A FAT volume as it was read.
+struct FatSurvey {
+    believed: Believed,
+    survey: survey::Survey,
+    boot: Boot,
+}
+
+impl FatSurvey {
     /// Its structures, in order.
     fn parts(&self) -> Vec<Part> {
         let g = self.believed.geometry;
@@ -91,56 +132,38 @@ impl FatVolume {
         parts.push(root);
         parts
     }
-
-    fn gone(&self, medium: &dyn Medium) -> bool {
-        let mut links = links::Links::unread(&self.believed.geometry);
-        boot::judge(medium, &self.believed, &mut links, None).gone
-    }
 }
 
-impl Volume for FatVolume {
-    fn kind(&self) -> Kind {
-        self.believed.geometry.kind
-    }
-
-    fn bytes(&self) -> u64 {
-        self.believed.geometry.bytes()
-    }
-
-    fn examine(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Examination, MediumError> {
-        let (mut survey, boot) = self.read(medium, watch)?;
+impl Survey for FatSurvey {
+    fn examine(&mut self, medium: &dyn Medium) -> Examination {
+        let parts = self.parts();
+        let Self { believed, survey, boot } = self;
         let mut collector = Collector::default();
-        let mut subject =
-            check::Subject { medium, believed: &self.believed, boot: &boot, survey: &mut survey };
-        check::check(&mut subject, &mut collector);
-        let forecast = self.forecast(medium, 512);
+        check::check(&mut check::Subject { medium, believed, boot, survey }, &mut collector);
+        let volume = FatVolume { believed: believed.clone() };
+        let forecast = volume.hosts(medium, 512);
         let findings = collector.weighed_by(&forecast);
         let mut examination = Examination {
             label: survey.label.map(|(label, _)| names::label_text(&label)),
             findings,
-            tally: tally(&survey),
-            deleted: deleted::count(medium, &survey),
+            tally: tally(survey),
+            deleted: deleted::count(medium, survey),
             ..Examination::default()
         };
-        story::tell(medium, &self.believed, &boot, &mut survey, &mut examination);
+        story::tell(medium, believed, boot, survey, &mut examination);
         if let Some(found) = filler::in_findings(medium, &examination.findings) {
             examination.likely = Some(filler::likely(&found));
         } else if survey.hollow.is_none()
             && !examination.sound()
-            && let Some(gap) = gap::across(medium, &self.parts())
+            && let Some(gap) = gap::across(medium, &parts)
         {
             examination.likely = Some(gap);
         }
-        Ok(examination)
+        examination
     }
 
-    fn files(
-        &self,
-        medium: &dyn Medium,
-        wanted: Wanted,
-        watch: &dyn Watch,
-    ) -> Result<Vec<FileRecord>, MediumError> {
-        let mut survey = survey::survey(medium, &self.believed.geometry, watch)?;
+    fn files(&mut self, medium: &dyn Medium, wanted: Wanted) -> Vec<FileRecord> {
+        let survey = &mut self.survey;
         let mut files = Vec::new();
         let paths = survey.tree.paths();
         for number in 1..survey.tree.nodes.len().narrow() {
@@ -166,7 +189,7 @@ impl Volume for FatVolume {
         }
         let geometry = survey.geometry;
         let adrift = TreePath::in_root(ADRIFT);
-        for lost in std::mem::take(&mut survey.tree.lost) {
+        for lost in &survey.tree.lost {
             let runs = survey::runs(medium, &mut survey.links, lost.head, lost.length);
             let each = geometry.cluster_bytes().wide();
             let extents = runs
@@ -177,28 +200,22 @@ impl Volume for FatVolume {
             files.push(FileRecord::adrift(path, lost.bytes.unwrap_or(room), extents.collect()));
         }
         if wanted.deleted {
-            files.extend(deleted::files(medium, &survey, &paths));
+            files.extend(deleted::files(medium, survey, &paths));
         }
         let end = survey.hollow.map_or(medium.len(), |tail| tail.from.min(medium.len()));
         for file in &mut files {
             file.mark_absent(end);
         }
         files.sort_by(|a, b| a.path.cmp(&b.path));
-        Ok(files)
+        files
     }
 
-    fn fields(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Vec<FieldGroup>, MediumError> {
-        let (survey, boot) = self.read(medium, watch)?;
-        Ok(story::fields(medium, &self.believed, &boot, &survey))
-    }
-
-    fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
-        let gone = self.gone(medium);
-        vec![gates::linux(medium, sector, gone), gates::windows(medium, gone)]
+    fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup> {
+        story::fields(medium, &self.believed, &self.boot, &self.survey)
     }
 
     fn mend(
-        &self,
+        &mut self,
         stage: &mut Stage<'_, '_>,
         choices: &mut Choices,
         steps: &mut Steps<'_>,
@@ -253,7 +270,7 @@ pub fn modified(date: u16, time: u16) -> Option<DateTime> {
     .ok()
 }
 
-fn tally(survey: &Survey) -> Tally {
+fn tally(survey: &survey::Survey) -> Tally {
     let nodes = survey.tree.below_root().map(|(_, node)| (state(node), node.folder));
     Tally::of(nodes, survey.tree.lost.len())
 }

@@ -42,7 +42,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if !job.steps.is_empty() {
         return Ok(());
     }
-    let lost = std::mem::take(&mut job.survey.tree.lost);
+    let lost = job.survey.tree.lost.clone();
     let (blank, lost): (Vec<Lost>, Vec<Lost>) = lost.into_iter().partition(|lost| lost.blank);
     free(job, &blank, "they hold nothing but one byte value", Provenance::Derived)?;
     if lost.is_empty() || !job.steps.is_empty() {
@@ -50,10 +50,8 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     }
     let names = lost.iter().map(|l| lost_name(l.first, l.extension.as_deref()));
     if asked_to_keep(job.choices, names) {
-        keep(job, &lost)?;
         // What there was no room to list stays in use.
-        job.survey.tree.lost = lost;
-        return Ok(());
+        return keep(job, &lost);
     }
     free(job, &lost, "as chosen", Provenance::Judged)
 }

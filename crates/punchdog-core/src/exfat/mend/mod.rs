@@ -1,6 +1,7 @@
 //! Steps that mend what check finds, written against the overlay.
 //!
-//! One round does the first stage that has something to do; then everything is read again. The
+//! One round does the first stage that has something to do; then everything is read again, save after the
+//! boot regions where geometry and flags stay. The
 //! order is that of dependence: without a boot region nothing is found, without the root's bitmap
 //! nothing is known to be free, without whole sets no chain has its length.
 
@@ -13,7 +14,12 @@ mod names;
 mod root;
 mod writing;
 
-use super::{ExfatVolume, boot::Boot, geometry::Believed, survey::Survey};
+use super::{
+    ExfatSurvey, ExfatVolume,
+    boot::{self, Boot},
+    geometry::Believed,
+    survey::Survey,
+};
 use crate::{
     medium::{MediumError, Stage},
     places::Places,
@@ -21,7 +27,7 @@ use crate::{
     room::Room,
     step::{Choices, Steps},
 };
-use std::{collections::HashMap, rc::Rc};
+use std::{collections::HashMap, ops::Range, rc::Rc};
 
 pub(super) use keep::lost_name;
 
@@ -29,8 +35,8 @@ pub(super) use keep::lost_name;
 pub(super) struct Job<'j, 'o, 'a, 'w> {
     pub(super) stage: &'j mut Stage<'o, 'a>,
     pub(super) believed: &'j Believed,
-    pub(super) survey: Survey,
-    pub(super) boot: Boot,
+    pub(super) survey: &'j mut Survey,
+    pub(super) boot: &'j Boot,
     pub(super) choices: &'j mut Choices,
     pub(super) steps: &'j mut Steps<'w>,
     /// Where the folders that were asked for stand.
@@ -55,24 +61,40 @@ const STAGES: &[(&str, Mender)] = &[
 
 /// One round; see the module.
 pub(super) fn round(
-    volume: &ExfatVolume,
+    seen: &mut ExfatSurvey,
     stage: &mut Stage<'_, '_>,
     choices: &mut Choices,
     steps: &mut Steps<'_>,
     watch: &dyn Watch,
 ) -> Result<(), MediumError> {
-    let (survey, boot) = volume.read(stage, watch)?;
-    let mut job = Job {
-        stage,
-        believed: &volume.believed,
-        survey,
-        boot,
-        choices,
-        steps,
-        folders: HashMap::new(),
-        room: None,
-    };
-    for (name, mend) in STAGES {
+    run(seen, stage, choices, steps, 0..1)?;
+    if !steps.is_empty() {
+        // The rest was read by the geometry and the flags alone, so that where these stay, so does it.
+        let now = ExfatVolume::recognise(stage, watch)?;
+        let Some(now) = now.filter(|now| now.believed.geometry == seen.believed.geometry) else {
+            return Ok(());
+        };
+        let boot = boot::judge(stage, &now.believed);
+        if boot.flags != seen.boot.flags {
+            return Ok(());
+        }
+        (seen.believed, seen.boot) = (now.believed, boot);
+        steps.go_on();
+    }
+    run(seen, stage, choices, steps, 1..STAGES.len())
+}
+
+/// Runs these stages until one has done something.
+fn run(
+    seen: &mut ExfatSurvey,
+    stage: &mut Stage<'_, '_>,
+    choices: &mut Choices,
+    steps: &mut Steps<'_>,
+    stages: Range<usize>,
+) -> Result<(), MediumError> {
+    let ExfatSurvey { believed, survey, boot } = seen;
+    let mut job = Job { stage, believed, survey, boot, choices, steps, folders: HashMap::new(), room: None };
+    for (name, mend) in STAGES.iter().take(stages.end).skip(stages.start) {
         mend(&mut job)?;
         if !job.steps.is_empty() {
             tracing::debug!(stage = name, "a stage of mending changed something");

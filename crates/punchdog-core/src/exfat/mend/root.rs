@@ -8,8 +8,10 @@ use super::{
 use crate::{
     arith::{Peek, Sat},
     chain::{End, Link, run_of},
+    clusters::ClusterSet,
     exfat::{
         catalogue as c,
+        geometry::Geometry,
         layout::{BITMAP, ENTRY, LABEL, Owner, UPCASE, table_checksum},
         survey::{Owned, places},
         table,
@@ -150,7 +152,7 @@ fn one_bitmap(job: &mut Job<'_, '_, '_, '_>, bitmap: &Owned, flags: u8) -> Resul
     }
     let count = geometry.clusters_for(needed).narrow();
     let Some(first) = take_row(job, count) else { return Ok(()) };
-    let bytes = bits(job, first, count);
+    let bytes = bits(&geometry, &job.survey.claimed, first, count);
     let step = Step::new(
         "bitmap-made-anew",
         format!("write a {which}bitmap at cluster {first}, computed from the folders"),
@@ -227,13 +229,10 @@ fn label(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 }
 
 /// The bitmap as it should be, with `count` clusters from `first` on in use as well.
-fn bits(job: &Job<'_, '_, '_, '_>, first: u32, count: u32) -> Vec<u8> {
-    let geometry = job.believed.geometry;
+fn bits(geometry: &Geometry, claimed: &ClusterSet, first: u32, count: u32) -> Vec<u8> {
     let mut bytes = vec![0_u8; geometry.bitmap_bytes().size()];
     let own = first..first.plus(count);
-    for cluster in
-        job.survey.claimed.ones().map(Sat::narrow).chain(own).filter(|cluster| geometry.has(*cluster))
-    {
+    for cluster in claimed.ones().map(Sat::narrow).chain(own).filter(|cluster| geometry.has(*cluster)) {
         let bit = cluster.minus(2);
         if let Some(byte) = bytes.get_mut(bit.per(8).size()) {
             *byte |= 1_u8.checked_shl(bit.rest(8)).unwrap_or(0);
@@ -246,14 +245,15 @@ fn bits(job: &Job<'_, '_, '_, '_>, first: u32, count: u32) -> Vec<u8> {
 /// use.
 pub(super) fn bitmap_bits(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
-    for lost in std::mem::take(&mut job.survey.tree.lost) {
+    let mut claimed = job.survey.claimed.clone();
+    for lost in job.survey.tree.lost.clone() {
         for (first, count) in job.survey.runs(job.stage, lost.first, lost.length, !lost.chained) {
-            job.survey.claimed.insert_range(first.size()..first.plus(count).size());
+            claimed.insert_range(first.size()..first.plus(count).size());
         }
     }
-    let bytes = bits(job, 0, 0);
+    let bytes = bits(&geometry, &claimed, 0, 0);
     let clusters = job.survey.bitmap.clusters.clone();
-    let (claimed, used) = (&job.survey.claimed, &job.survey.used);
+    let (claimed, used) = (&claimed, &job.survey.used);
     let wrong = claimed.difference(used).count().plus(used.difference(claimed).count()).wide();
     if clusters.is_empty() || wrong == 0 {
         return table_first(job);

@@ -55,7 +55,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if !job.steps.is_empty() {
         return Ok(());
     }
-    let lost = std::mem::take(&mut job.survey.tree.lost);
+    let lost = job.survey.tree.lost.clone();
     let names = lost.iter().map(|l| lost_name(l.head, l.extension.as_deref()));
     if asked_to_keep(job.choices, names) {
         return keep(job, &lost);

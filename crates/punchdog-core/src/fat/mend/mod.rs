@@ -1,8 +1,9 @@
 //! Steps that mend findings, written against an overlay.
 //!
-//! A round surveys the volume as it stands on the overlay, runs the earliest stage that has
-//! something to do, and returns; the caller asks for rounds until one does nothing. Stages follow
-//! the order in which one structure rests on another: boot sector, table, entries, folders, counts.
+//! A round works on a survey of the volume as it stands on the overlay, runs the earliest stage that has
+//! something to do, and returns; the caller asks for rounds until one does nothing. After the boot sector
+//! it goes on where the geometry stays. Stages follow the order in which one structure rests on another:
+//! boot sector, table, entries, folders, counts.
 
 mod boot_region;
 mod counts;
@@ -15,7 +16,7 @@ mod writing;
 
 pub(super) use keep::lost_name;
 
-use super::{FatVolume, boot::Boot, geometry::Believed, survey::Survey};
+use super::{FatSurvey, FatVolume, boot::Boot, geometry::Believed, survey::Survey};
 use crate::{
     medium::{MediumError, Stage},
     places::Places,
@@ -23,14 +24,14 @@ use crate::{
     room::Room,
     step::{Choices, Steps},
 };
-use std::{collections::HashMap, rc::Rc};
+use std::{collections::HashMap, ops::Range, rc::Rc};
 
 /// What the stages work on.
 pub(super) struct Job<'j, 'o, 'a, 'w> {
     pub(super) stage: &'j mut Stage<'o, 'a>,
     pub(super) believed: &'j Believed,
-    pub(super) survey: Survey,
-    pub(super) boot: Boot,
+    pub(super) survey: &'j mut Survey,
+    pub(super) boot: &'j Boot,
     pub(super) choices: &'j mut Choices,
     pub(super) steps: &'j mut Steps<'w>,
     /// Where the folders that were asked for stand.
@@ -56,32 +57,54 @@ const ON_STRUCTURES: usize = 2;
 
 /// One round; see the module.
 pub(super) fn round(
-    volume: &FatVolume,
+    seen: &mut FatSurvey,
     stage: &mut Stage<'_, '_>,
     choices: &mut Choices,
     steps: &mut Steps<'_>,
     watch: &dyn Watch,
 ) -> Result<(), MediumError> {
-    let chosen = geometry::chosen(volume, stage, choices);
-    let volume = chosen.as_ref().unwrap_or(volume);
-    let (survey, boot) = volume.read(stage, watch)?;
-    if boot.gone && !volume.believed.content_confirmed() && choices.given("geometry").is_none() {
+    let volume = FatVolume { believed: seen.believed.clone() };
+    if let Some(chosen) = geometry::chosen(&volume, stage, choices) {
+        // What was surveyed is not what was chosen.
+        let mut seen = chosen.read(stage, watch)?;
+        doubt(&seen, choices);
+        return run(&mut seen, stage, choices, steps, 0..STAGES.len());
+    }
+    doubt(seen, choices);
+    run(seen, stage, choices, steps, 0..1)?;
+    if !steps.is_empty() {
+        // Tables and folders were read by the geometry alone, so that where it stays, so do they.
+        let now = FatVolume::recognise(stage, watch)?;
+        let Some(now) = now.filter(|now| now.believed.geometry == seen.believed.geometry) else {
+            return Ok(());
+        };
+        seen.believed = now.believed;
+        seen.boot = super::judged(stage, &seen.believed, &mut seen.survey);
+        steps.go_on();
+    }
+    run(seen, stage, choices, steps, 1..STAGES.len())
+}
+
+/// Notes where nothing confirms the geometry.
+fn doubt(seen: &FatSurvey, choices: &mut Choices) {
+    if seen.boot.gone && !seen.believed.content_confirmed() && choices.given("geometry").is_none() {
         choices.doubt();
     }
+}
+
+/// Runs these stages until one has done something.
+fn run(
+    seen: &mut FatSurvey,
+    stage: &mut Stage<'_, '_>,
+    choices: &mut Choices,
+    steps: &mut Steps<'_>,
+    stages: Range<usize>,
+) -> Result<(), MediumError> {
     // Where nothing confirms the geometry, what it takes for folders and files may be anything.
-    let doubted = choices.doubted();
-    let mut job = Job {
-        stage,
-        believed: &volume.believed,
-        survey,
-        boot,
-        choices,
-        steps,
-        folders: HashMap::new(),
-        room: None,
-    };
-    let safe = if doubted { ON_STRUCTURES } else { STAGES.len() };
-    for (name, mend) in STAGES.iter().take(safe) {
+    let safe = if choices.doubted() { ON_STRUCTURES } else { STAGES.len() };
+    let FatSurvey { believed, survey, boot } = seen;
+    let mut job = Job { stage, believed, survey, boot, choices, steps, folders: HashMap::new(), room: None };
+    for (name, mend) in STAGES.iter().take(safe.min(stages.end)).skip(stages.start) {
         mend(&mut job)?;
         if !job.steps.is_empty() {
             tracing::debug!(stage = name, "a stage of mending changed something");
