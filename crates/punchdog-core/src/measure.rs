@@ -104,8 +104,8 @@ struct KnownVolume {
     /// What it came to, once measured.
     measured: Option<(Measured, Rc<Inventory>)>,
     label: Option<String>,
-    /// Nothing is left to mend, and its questions were put under this name.
-    idle: Option<Option<u64>>,
+    /// Names under which its questions were put, with nothing left to mend.
+    idle: Vec<Option<u64>>,
 }
 
 impl KnownVolume {
@@ -113,7 +113,7 @@ impl KnownVolume {
         let window = Window::new(medium, place);
         let volume = family::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?;
         let survey = Some(volume.survey(&window, watch)?);
-        Ok(Self { place, volume, survey, measured: None, label: None, idle: None })
+        Ok(Self { place, volume, survey, measured: None, label: None, idle: Vec::new() })
     }
 
     /// Where something asks whose survey was let go, the bytes are the same and are read again.
@@ -348,7 +348,7 @@ impl Known {
         watch: &dyn Watch,
     ) -> Result<(), PlanError> {
         let known = self.volume(overlay, place, watch)?;
-        if known.idle == Some(about) {
+        if known.idle.contains(&about) {
             return Ok(());
         }
         known.survey(overlay, watch)?;
@@ -358,7 +358,7 @@ impl Known {
         }
         choices.about(None);
         if !done.any() {
-            known.idle = Some(about);
+            known.idle.push(about);
             // This is how it stays: measured now, its survey can go.
             known.measure(overlay, watch)?;
             self.let_go(place);

@@ -20,7 +20,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     }
     let percent = job.boot.main.bytes.get(112).copied().unwrap_or(0xFF);
     if percent > 100 && percent != 0xFF {
-        let percent = percent_in_use(&job.survey);
+        let percent = percent_in_use(job.survey);
         let step = Step::new(
             "percent",
             format!("set the percentage in use to {percent}"),

@@ -22,8 +22,8 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 }
 
 fn free_counts(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
-    let Some(place) = fsinfo::place(&job.boot, &job.believed.geometry) else { return Ok(()) };
-    let wrong = fsinfo::judge(job.stage, place, &job.survey);
+    let Some(place) = fsinfo::place(job.boot, &job.believed.geometry) else { return Ok(()) };
+    let wrong = fsinfo::judge(job.stage, place, job.survey);
     if wrong.is_empty() {
         return Ok(());
     }
