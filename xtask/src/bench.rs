@@ -4,10 +4,11 @@ use anyhow::{Context, ensure};
 use clap::Args;
 use punchdog_core::{
     arith::Sat,
-    family::{self, Kind},
+    family::Kind,
     fat::fresh::Wish,
-    medium::{FileImage, Medium, Witness},
+    medium::{FileImage, Medium, ReadLog},
     progress::Silent,
+    registry,
 };
 use punchdog_lab::fat::Filler;
 use std::{
@@ -161,7 +162,7 @@ fn build(given: &Bench, image: &Path) -> anyhow::Result<()> {
 }
 
 fn build_exfat(given: &Bench, image: &Path) -> anyhow::Result<()> {
-    use punchdog_lab::{exfat, fat::Lie};
+    use punchdog_lab::{exfat, fat::Placing};
     let bytes = given.gib() << 30;
     let wish = punchdog_core::exfat::fresh::Wish {
         bytes,
@@ -179,9 +180,9 @@ fn build_exfat(given: &Bench, image: &Path) -> anyhow::Result<()> {
     for folder in 0..given.folders {
         let (above, name) = (format!("year {:02}", folder / 100), format!("day {folder:05}"));
         if folder % 100 == 0 {
-            filler.folder(&above, 1, Lie::Row)?;
+            filler.folder(&above, 1, Placing::Row)?;
         }
-        filler.folder(&format!("{above}/{name}"), 1, Lie::Row)?;
+        filler.folder(&format!("{above}/{name}"), 1, Placing::Row)?;
         for number in 0..each {
             let size = 4000 + (folder * 7919 + number * 104_729) % 400_000;
             let path = format!("{above}/{name}/recording number {number:04}.wav");
@@ -196,10 +197,10 @@ fn build_exfat(given: &Bench, image: &Path) -> anyhow::Result<()> {
 /// Reads what a check reads, once, in the order of the medium, three times over.
 fn plain_reads(image: &Path) -> anyhow::Result<Vec<Duration>> {
     let file = FileImage::open(image)?;
-    let witness = Witness::new(&file);
-    let volume = family::recognise(&witness, &Silent)?.context("no volume")?;
-    ensure!(volume.examine(&witness, &Silent)?.sound(), "the volume is not sound");
-    let seen = witness.seen();
+    let read_log = ReadLog::new(&file);
+    let volume = registry::recognise(&read_log, &Silent)?.context("no volume")?;
+    ensure!(volume.examine(&read_log, &Silent)?.sound(), "the volume is not sound");
+    let seen = read_log.seen();
     let mut times = Vec::new();
     for _ in 0..3 {
         forget_caches();

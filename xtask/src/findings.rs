@@ -1,6 +1,6 @@
 //! `docs/findings.md`: every class of fault, from the catalogue.
 
-use punchdog_core::finding::all_entries;
+use punchdog_core::catalogue::all_entries;
 use std::fmt::Write;
 
 pub(crate) fn run(check: bool) -> anyhow::Result<()> {

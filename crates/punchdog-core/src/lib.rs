@@ -1,16 +1,16 @@
 //! Everything that knows about volumes.
 //!
 //! The core reads bytes through [`medium::Medium`], judges them, and describes what it found
-//! ([`finding::Finding`]), what each host would say ([`forecast`]), and how it can be mended
-//! ([`plan`]). It prints nothing, opens no terminal, and never writes to the image it reads:
+//! ([`report::finding::Finding`]), what each host would say ([`report::forecast`]), and how it can be mended
+//! ([`repair::plan`]). It prints nothing, opens no terminal, and never writes to the image it reads:
 //! every repair is written to a [`medium::Overlay`] and proved there.
 //!
 //! ```
-//! use punchdog_core::{family, medium::Memory, progress::Silent};
+//! use punchdog_core::{medium::Memory, progress::Silent, registry};
 //!
 //! // Sixty-four KiB of zeroes hold no volume, and the core says so instead of guessing.
 //! let image = Memory::new(vec![0; 65536]);
-//! assert!(family::recognise(&image, &Silent).unwrap().is_none());
+//! assert!(registry::recognise(&image, &Silent).unwrap().is_none());
 //! ```
 #![cfg_attr(
     not(test),
@@ -31,37 +31,18 @@
     )
 )]
 
-pub mod apply;
 pub mod arith;
-pub mod chain;
-pub mod change;
-pub mod clusters;
-pub mod content;
-pub mod evidence;
+pub mod catalogue;
+pub mod cluster;
+pub mod diagnosis;
 pub mod exfat;
 pub mod family;
 pub mod fat;
-mod file_end;
-pub mod filler;
-pub mod finding;
-pub mod forecast;
-pub mod former;
-mod gap;
-mod hidden;
-pub mod hollow;
-pub mod inventory;
-pub mod journal;
-pub mod judgement;
-pub mod keeping;
-pub mod measure;
+pub mod files;
 pub mod medium;
-mod naming;
-pub mod pages;
+pub mod mending;
 pub mod partition;
-pub mod places;
-pub mod plan;
 pub mod progress;
-mod room;
-pub mod step;
-pub mod treepath;
-pub mod wording;
+pub mod registry;
+pub mod repair;
+pub mod report;

@@ -2,7 +2,7 @@
 //!
 //! Files in a row carry the NoFatChain flag, files in pieces a chain of the table, as hosts do.
 
-use crate::{canvas::Canvas, fat::Lie, patient::Made, seed::Seed};
+use crate::{canvas::Canvas, fat::Placing, patient::Made, seed::Seed};
 use punchdog_core::exfat::{
     fresh::{self, Wish},
     geometry::Geometry,
@@ -87,16 +87,16 @@ impl<C: Canvas> Filler<C> {
     }
 
     /// Takes clusters; true when they lie in a row.
-    fn take(&mut self, count: u32, lie: Lie) -> io::Result<(Vec<u32>, bool)> {
+    fn take(&mut self, count: u32, lie: Placing) -> io::Result<(Vec<u32>, bool)> {
         let mut clusters = Vec::new();
-        let mut at = if lie == Lie::Gaps { self.geometry.root_cluster + 1 } else { self.next };
+        let mut at = if lie == Placing::Gaps { self.geometry.root_cluster + 1 } else { self.next };
         while clusters.len() < count as usize {
             if !self.geometry.has(at) {
                 return Err(io::Error::other("the made-up volume is full"));
             }
             if !self.is_used(at) {
                 clusters.push(at);
-                if let Lie::Pieces(piece) = lie
+                if let Placing::Pieces(piece) = lie
                     && clusters.len() % piece as usize == 0
                 {
                     at += piece;
@@ -147,7 +147,7 @@ impl<C: Canvas> Filler<C> {
     ///
     /// # Errors
     /// When the volume is full, or the canvas fails.
-    pub fn folder(&mut self, path: &str, clusters: u32, lie: Lie) -> io::Result<()> {
+    pub fn folder(&mut self, path: &str, clusters: u32, lie: Placing) -> io::Result<()> {
         let (clusters, row) = self.take(clusters, lie)?;
         let length = clusters.len() as u64 * self.geometry.cluster_bytes();
         self.list(path, DIRECTORY, (length, length), String::new(), clusters.clone(), row)?;
@@ -159,7 +159,7 @@ impl<C: Canvas> Filler<C> {
     ///
     /// # Errors
     /// When the volume is full, or the canvas fails.
-    pub fn file(&mut self, path: &str, content: &[u8], lie: Lie) -> io::Result<()> {
+    pub fn file(&mut self, path: &str, content: &[u8], lie: Placing) -> io::Result<()> {
         self.reserved(path, content, content.len() as u64, lie)
     }
 
@@ -167,7 +167,7 @@ impl<C: Canvas> Filler<C> {
     ///
     /// # Errors
     /// When the volume is full, or the canvas fails.
-    pub fn reserved(&mut self, path: &str, content: &[u8], size: u64, lie: Lie) -> io::Result<()> {
+    pub fn reserved(&mut self, path: &str, content: &[u8], size: u64, lie: Placing) -> io::Result<()> {
         let count = u32::try_from(self.geometry.clusters_for(size)).map_err(io::Error::other)?;
         let (clusters, row) = self.take(count, lie)?;
         let each = usize::try_from(self.geometry.cluster_bytes()).map_err(io::Error::other)?;
@@ -193,7 +193,7 @@ impl<C: Canvas> Filler<C> {
     /// When the volume is full, or the canvas fails.
     pub fn hollow_file(&mut self, path: &str, size: u64, head: &[u8]) -> io::Result<()> {
         let count = u32::try_from(self.geometry.clusters_for(size)).map_err(io::Error::other)?;
-        let (clusters, row) = self.take(count, Lie::Row)?;
+        let (clusters, row) = self.take(count, Placing::Row)?;
         if let Some(first) = clusters.first() {
             self.canvas.put(self.geometry.cluster_place(*first), head)?;
         }
@@ -279,7 +279,7 @@ impl<C: Canvas> Filler<C> {
         if number != 0 {
             return Err(io::Error::other("the made-up folder is full"));
         }
-        let (more, _) = self.take(1, Lie::Row)?;
+        let (more, _) = self.take(1, Placing::Row)?;
         self.folders[0].clusters.extend(more);
         let clusters = self.folders[0].clusters.clone();
         self.chain(&clusters);
@@ -342,30 +342,34 @@ fn fill_everyday(mut filler: Filler<Vec<u8>>, seed: &mut Seed) -> io::Result<Fil
     };
     // Entries that a folder of the smallest cluster has no room for need more of them.
     let room = |entries: usize| u32::try_from((entries * 32).div_ceil(cluster)).expect("a small folder");
-    filler.file("README.TXT", &note(seed, 6), Lie::Row)?;
-    filler.folder("Logs", room(8), Lie::Row)?;
-    filler.folder("Logs/2026", room(18), Lie::Row)?;
-    filler.folder("Recordings", room(40), Lie::Row)?;
-    filler.folder("Möwen und Lummen", room(10), Lie::Row)?;
-    filler.file("Logs/station.log", &sized(log(seed, 300), 5), Lie::Row)?;
-    filler.file("Logs/2026/tides of the first week.csv", &sized(tides(seed, 300), 4), Lie::Pieces(1))?;
-    filler.file("Logs/2026/counts on the western ledges, second visit.csv", &counts(seed, 60), Lie::Gaps)?;
-    filler.file("Logs/2026/EMPTY.CSV", b"", Lie::Row)?;
-    filler.file("Recordings/dawn 0001.wav", &sized(sound(seed, 900), 6), Lie::Row)?;
-    filler.file("Recordings/old.wav", &sound(seed, 200), Lie::Row)?;
-    filler.file("Recordings/dawn 0002.wav", &sized(sound(seed, 1200), 7), Lie::Pieces(2))?;
-    filler.file("Recordings/dusk 0003.wav", &sized(sound(seed, 1200), 4), Lie::Pieces(3))?;
+    filler.file("README.TXT", &note(seed, 6), Placing::Row)?;
+    filler.folder("Logs", room(8), Placing::Row)?;
+    filler.folder("Logs/2026", room(18), Placing::Row)?;
+    filler.folder("Recordings", room(40), Placing::Row)?;
+    filler.folder("Möwen und Lummen", room(10), Placing::Row)?;
+    filler.file("Logs/station.log", &sized(log(seed, 300), 5), Placing::Row)?;
+    filler.file("Logs/2026/tides of the first week.csv", &sized(tides(seed, 300), 4), Placing::Pieces(1))?;
+    filler.file(
+        "Logs/2026/counts on the western ledges, second visit.csv",
+        &counts(seed, 60),
+        Placing::Gaps,
+    )?;
+    filler.file("Logs/2026/EMPTY.CSV", b"", Placing::Row)?;
+    filler.file("Recordings/dawn 0001.wav", &sized(sound(seed, 900), 6), Placing::Row)?;
+    filler.file("Recordings/old.wav", &sound(seed, 200), Placing::Row)?;
+    filler.file("Recordings/dawn 0002.wav", &sized(sound(seed, 1200), 7), Placing::Pieces(2))?;
+    filler.file("Recordings/dusk 0003.wav", &sized(sound(seed, 1200), 4), Placing::Pieces(3))?;
     filler.delete("Recordings/old.wav");
     let begun = sized(sound(seed, 500), 2);
-    filler.reserved("Recordings/unfinished 0004.wav", &begun, begun.len() as u64 * 3, Lie::Row)?;
-    filler.file("Möwen und Lummen/Ruf der Trottellumme.wav", &sized(sound(seed, 900), 3), Lie::Row)?;
-    filler.file("Möwen und Lummen/文字.txt", &note(seed, 3), Lie::Gaps)?;
-    filler.folder("Recordings/Thumbs", room(24 * 5).max(2), Lie::Pieces(1))?;
+    filler.reserved("Recordings/unfinished 0004.wav", &begun, begun.len() as u64 * 3, Placing::Row)?;
+    filler.file("Möwen und Lummen/Ruf der Trottellumme.wav", &sized(sound(seed, 900), 3), Placing::Row)?;
+    filler.file("Möwen und Lummen/文字.txt", &note(seed, 3), Placing::Gaps)?;
+    filler.folder("Recordings/Thumbs", room(24 * 5).max(2), Placing::Pieces(1))?;
     for number in 0..24 {
         let path = format!("Recordings/Thumbs/spectrogram number {number:03}.png");
-        filler.file(&path, &picture(seed, 8, 6), Lie::Row)?;
+        filler.file(&path, &picture(seed, 8, 6), Placing::Row)?;
     }
-    filler.file("ledges.csv", &sized(counts(seed, 200), 3), Lie::Row)?;
+    filler.file("ledges.csv", &sized(counts(seed, 200), 3), Placing::Row)?;
     filler.finish()
 }
 

@@ -21,7 +21,7 @@ use zerocopy::{FromZeros, IntoBytes};
 
 /// How the clusters of a file lie.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Lie {
+pub enum Placing {
     /// In a row, behind everything else.
     Row,
     /// In pieces of this many clusters, with as many free ones between.
@@ -80,16 +80,16 @@ impl<C: Canvas> Filler<C> {
         Ok(Self { canvas, geometry, table, next, folders: vec![root], made: Vec::new(), minutes: 0 })
     }
 
-    fn take(&mut self, count: u32, lie: Lie) -> io::Result<Vec<u32>> {
+    fn take(&mut self, count: u32, lie: Placing) -> io::Result<Vec<u32>> {
         let mut clusters = Vec::new();
-        let mut at = if lie == Lie::Gaps { 2 } else { self.next };
+        let mut at = if lie == Placing::Gaps { 2 } else { self.next };
         while clusters.len() < count as usize {
             if at > self.geometry.last_cluster() {
                 return Err(io::Error::other("the made-up volume is full"));
             }
             if self.table[at as usize] == 0 {
                 clusters.push(at);
-                if let Lie::Pieces(piece) = lie
+                if let Placing::Pieces(piece) = lie
                     && clusters.len() % piece as usize == 0
                 {
                     at += piece;
@@ -129,7 +129,7 @@ impl<C: Canvas> Filler<C> {
     /// # Errors
     /// When the volume is full, or the canvas fails.
     pub fn folder(&mut self, path: &str) -> io::Result<()> {
-        let clusters = self.take(1, Lie::Row)?;
+        let clusters = self.take(1, Placing::Row)?;
         let above = self.folder_of(path);
         let parent = if above == 0 { 0 } else { self.folders[above].chain[0] };
         let mut entries = Vec::new();
@@ -145,7 +145,7 @@ impl<C: Canvas> Filler<C> {
     ///
     /// # Errors
     /// When the volume is full, or the canvas fails.
-    pub fn file(&mut self, path: &str, content: &[u8], lie: Lie) -> io::Result<()> {
+    pub fn file(&mut self, path: &str, content: &[u8], lie: Placing) -> io::Result<()> {
         let clusters = self.take(self.geometry.clusters_for(content.len() as u64), lie)?;
         let each = self.geometry.cluster_bytes() as usize;
         for (cluster, piece) in clusters.iter().zip(content.chunks(each)) {
@@ -162,7 +162,7 @@ impl<C: Canvas> Filler<C> {
     /// # Errors
     /// When the volume is full, or the canvas fails.
     pub fn hollow_file(&mut self, path: &str, size: u32, head: &[u8]) -> io::Result<()> {
-        let clusters = self.take(self.geometry.clusters_for(u64::from(size)), Lie::Row)?;
+        let clusters = self.take(self.geometry.clusters_for(u64::from(size)), Placing::Row)?;
         if let Some(first) = clusters.first() {
             self.canvas.put(self.geometry.cluster_offset(*first), head)?;
         }
@@ -255,7 +255,7 @@ impl<C: Canvas> Filler<C> {
         while !self.folders[number].chain.is_empty()
             && self.folders[number].entries.len() > self.folders[number].chain.len() * each
         {
-            let more = self.take(1, Lie::Row)?;
+            let more = self.take(1, Placing::Row)?;
             let last = *self.folders[number].chain.last().expect("a chain has a first cluster");
             self.table[last as usize] = more[0];
             self.folders[number].chain.extend(more);
@@ -340,28 +340,36 @@ fn fill_everyday(mut filler: Filler<Vec<u8>>, seed: &mut Seed) -> io::Result<Fil
         bytes.truncate(want);
         bytes
     };
-    filler.file("README.TXT", &note(seed, 6), Lie::Row)?;
+    filler.file("README.TXT", &note(seed, 6), Placing::Row)?;
     filler.folder("Logs")?;
     filler.folder("Logs/2026")?;
     filler.folder("Pictures")?;
     filler.folder("Möwen und Lummen")?;
-    filler.file("Logs/station.log", &sized(log(seed, 300), 5), Lie::Row)?;
-    filler.file("Logs/2026/tides of the first week.csv", &sized(tides(seed, 300), 4), Lie::Pieces(1))?;
-    filler.file("Logs/2026/counts on the western ledges, second visit.csv", &counts(seed, 60), Lie::Gaps)?;
-    filler.file("Logs/2026/EMPTY.CSV", b"", Lie::Row)?;
-    filler.file("Pictures/Nest 12.png", &picture(seed, 32, 24), Lie::Row)?;
-    filler.file("Pictures/IMG_0002.PNG", &sized(picture(seed, 24, 24), 3), Lie::Row)?;
-    filler.file("Pictures/old.png", &picture(seed, 20, 20), Lie::Row)?;
-    filler.file("Pictures/IMG_0004.PNG", &sized(picture(seed, 24, 24), 6), Lie::Row)?;
+    filler.file("Logs/station.log", &sized(log(seed, 300), 5), Placing::Row)?;
+    filler.file("Logs/2026/tides of the first week.csv", &sized(tides(seed, 300), 4), Placing::Pieces(1))?;
+    filler.file(
+        "Logs/2026/counts on the western ledges, second visit.csv",
+        &counts(seed, 60),
+        Placing::Gaps,
+    )?;
+    filler.file("Logs/2026/EMPTY.CSV", b"", Placing::Row)?;
+    filler.file("Pictures/Nest 12.png", &picture(seed, 32, 24), Placing::Row)?;
+    filler.file("Pictures/IMG_0002.PNG", &sized(picture(seed, 24, 24), 3), Placing::Row)?;
+    filler.file("Pictures/old.png", &picture(seed, 20, 20), Placing::Row)?;
+    filler.file("Pictures/IMG_0004.PNG", &sized(picture(seed, 24, 24), 6), Placing::Row)?;
     filler.delete("Pictures/old.png");
-    filler.file("Möwen und Lummen/Ruf der Trottellumme.wav", &sized(sound(seed, 900), 7), Lie::Pieces(2))?;
-    filler.file("Möwen und Lummen/文字.txt", &note(seed, 3), Lie::Gaps)?;
+    filler.file(
+        "Möwen und Lummen/Ruf der Trottellumme.wav",
+        &sized(sound(seed, 900), 7),
+        Placing::Pieces(2),
+    )?;
+    filler.file("Möwen und Lummen/文字.txt", &note(seed, 3), Placing::Gaps)?;
     filler.folder("Pictures/Thumbs")?;
     for number in 0..24 {
         let path = format!("Pictures/Thumbs/thumbnail number {number:03}.png");
-        filler.file(&path, &picture(seed, 8, 6), Lie::Row)?;
+        filler.file(&path, &picture(seed, 8, 6), Placing::Row)?;
     }
-    filler.file("ledges.csv", &sized(counts(seed, 200), 3), Lie::Row)?;
+    filler.file("ledges.csv", &sized(counts(seed, 200), 3), Placing::Row)?;
     filler.finish()
 }
 

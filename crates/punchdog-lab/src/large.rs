@@ -2,7 +2,7 @@
 
 use crate::{
     exfat, exfat_faults,
-    fat::{self, Lie},
+    fat::{self, Placing},
     faults,
     patient::Patient,
     seed::Seed,
@@ -39,7 +39,7 @@ fn fat32_wish(bytes: u64, cluster_bytes: u32) -> Wish {
 pub fn wide_exfat(path: &Path) -> io::Result<()> {
     let wish = exfat_wish(2 << 40, 4096);
     let mut filler = exfat::Filler::new(&wish, hollow(path, wish.bytes)?)?;
-    filler.file("README.TXT", b"a large card\n", Lie::Row)?;
+    filler.file("README.TXT", b"a large card\n", Placing::Row)?;
     filler.finish()?;
     Ok(())
 }
@@ -79,7 +79,7 @@ pub fn deep_fat32(path: &Path) -> io::Result<()> {
         let name = name.trim_end().to_owned();
         above = if above.is_empty() { name } else { format!("{above}/{name}") };
         filler.folder(&above)?;
-        filler.file(&format!("{above}/counts of the day.txt"), b"12 guillemots\n", Lie::Row)?;
+        filler.file(&format!("{above}/counts of the day.txt"), b"12 guillemots\n", Placing::Row)?;
     }
     filler.finish()?;
     Ok(())
@@ -94,7 +94,7 @@ pub fn equal_names_fat32(path: &Path, count: u32) -> io::Result<()> {
     let mut filler = fat::Filler::new(&wish, vec![0; 128 << 20])?;
     filler.folder("Counts")?;
     for number in 0..count {
-        filler.file(&format!("Counts/C{number:07}.TXT"), format!("{number}\n").as_bytes(), Lie::Row)?;
+        filler.file(&format!("Counts/C{number:07}.TXT"), format!("{number}\n").as_bytes(), Placing::Row)?;
     }
     let mut patient: faults::Patient = Patient::new(filler.finish()?);
     let entries: Vec<u64> = patient.live().filter(|made| !made.folder).map(|made| made.entry).collect();
@@ -111,9 +111,9 @@ pub fn equal_names_fat32(path: &Path, count: u32) -> io::Result<()> {
 pub fn equal_names_exfat(path: &Path, count: u32) -> io::Result<()> {
     let wish = exfat_wish(128 << 20, 512);
     let mut filler = exfat::Filler::new(&wish, vec![0; 128 << 20])?;
-    filler.folder("Counts", count * 96 / 512 + 1, Lie::Row)?;
+    filler.folder("Counts", count * 96 / 512 + 1, Placing::Row)?;
     for number in 0..count {
-        filler.file(&format!("Counts/C{number:07}.TXT"), format!("{number}\n").as_bytes(), Lie::Row)?;
+        filler.file(&format!("Counts/C{number:07}.TXT"), format!("{number}\n").as_bytes(), Placing::Row)?;
     }
     let mut patient: exfat_faults::Patient = Patient::new(filler.finish()?);
     let mades: Vec<_> = patient.live().filter(|made| !made.folder).cloned().collect();
@@ -134,9 +134,9 @@ pub fn equal_names_exfat(path: &Path, count: u32) -> io::Result<()> {
 pub fn bad_checksums(path: &Path, count: u32) -> io::Result<()> {
     let wish = exfat_wish(64 << 20, 4096);
     let mut filler = exfat::Filler::new(&wish, vec![0; 64 << 20])?;
-    filler.folder("Counts", count * 96 / 4096 + 1, Lie::Row)?;
+    filler.folder("Counts", count * 96 / 4096 + 1, Placing::Row)?;
     for number in 0..count {
-        filler.file(&format!("Counts/C{number:07}.TXT"), format!("{number}\n").as_bytes(), Lie::Row)?;
+        filler.file(&format!("Counts/C{number:07}.TXT"), format!("{number}\n").as_bytes(), Placing::Row)?;
     }
     let mut patient: exfat_faults::Patient = Patient::new(filler.finish()?);
     let entries: Vec<u64> = patient.live().filter(|made| !made.folder).map(|made| made.entry).collect();
@@ -160,7 +160,7 @@ pub fn broken_chains(path: &Path, count: u32) -> io::Result<()> {
             filler.folder(&format!("D{:05}", number / 500))?;
         }
         let name = format!("D{:05}/C{number:07}.TXT", number / 500);
-        filler.file(&name, &Seed::new(u64::from(number)).bytes(512 * 3), Lie::Row)?;
+        filler.file(&name, &Seed::new(u64::from(number)).bytes(512 * 3), Placing::Row)?;
     }
     let mut patient: faults::Patient = Patient::new(filler.finish()?);
     let firsts: Vec<u32> = patient.live().filter(|made| !made.folder).map(|made| made.clusters[0]).collect();
@@ -178,7 +178,7 @@ pub fn garbage_folder(path: &Path, bytes: u64) -> io::Result<()> {
     use crate::canvas::Canvas;
     let wish = exfat_wish(1 << 30, 32768);
     let mut filler = exfat::Filler::new(&wish, hollow(path, wish.bytes)?)?;
-    filler.folder("Garbage", u32::try_from(bytes / 32768).map_err(io::Error::other)?, Lie::Row)?;
+    filler.folder("Garbage", u32::try_from(bytes / 32768).map_err(io::Error::other)?, Placing::Row)?;
     let made = filler.finish()?;
     let clusters = made.made.iter().find(|made| made.path == "Garbage").map(|made| made.clusters[0]);
     let first = made.geometry.cluster_place(clusters.unwrap_or(2));
@@ -218,7 +218,7 @@ pub fn hollow_disk(path: &Path, bytes: u64, volume: bool) -> io::Result<()> {
     if volume {
         let wish = fat32_wish(64 << 20, 512);
         let mut filler = fat::Filler::new(&wish, vec![0; 64 << 20])?;
-        filler.file("README.TXT", b"a small volume on a large disk\n", Lie::Row)?;
+        filler.file("README.TXT", b"a small volume on a large disk\n", Placing::Row)?;
         let mut made = filler.finish()?;
         made.canvas[..512].fill(0);
         for (number, piece) in made.canvas.chunks(1 << 16).enumerate() {

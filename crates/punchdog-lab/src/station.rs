@@ -2,7 +2,7 @@
 
 use crate::{
     content, exfat, exfat_faults,
-    fat::{Filler, Lie},
+    fat::{Filler, Placing},
     faults::Patient,
     seed::Seed,
 };
@@ -37,22 +37,26 @@ pub fn tide_card() -> io::Result<Card> {
     };
     let mut seed = Seed::new(1_701);
     let mut filler = Filler::new(&wish, vec![0; 24 << 20])?;
-    filler.file("READ ME FIRST.txt", &content::note(&mut seed, 5), Lie::Row)?;
+    filler.file("READ ME FIRST.txt", &content::note(&mut seed, 5), Placing::Row)?;
     filler.folder("Instrument")?;
     for number in 1..=6 {
         let lines = 200 + usize::try_from(seed.below(400)).unwrap_or(0);
-        filler.file(&format!("Instrument/logger {number}.log"), &content::log(&mut seed, lines), Lie::Row)?;
+        filler.file(
+            &format!("Instrument/logger {number}.log"),
+            &content::log(&mut seed, lines),
+            Placing::Row,
+        )?;
     }
     filler.folder("Tides")?;
     for (month, days) in [("2026-04 April", 30), ("2026-05 May", 31), ("2026-06 June", 30)] {
         filler.folder(&format!("Tides/{month}"))?;
         for day in 1..=days {
-            let lie = if day % 5 == 0 { Lie::Pieces(1) } else { Lie::Row };
+            let lie = if day % 5 == 0 { Placing::Pieces(1) } else { Placing::Row };
             let path = format!("Tides/{month}/gauge at the landing, day {day:02}.csv");
             filler.file(&path, &content::tides(&mut seed, 144 * 3), lie)?;
         }
     }
-    filler.file("Tides/springs and neaps.csv", &content::tides(&mut seed, 900), Lie::Gaps)?;
+    filler.file("Tides/springs and neaps.csv", &content::tides(&mut seed, 900), Placing::Gaps)?;
     let sound = Patient::new(filler.finish()?);
     let mut patient = sound.clone();
     // Two sectors of the first table hold a log line instead of entries; one entry of the second
@@ -95,24 +99,24 @@ pub fn camera_card() -> io::Result<Card> {
         for number in 1..=38 {
             let (width, height) = (60 + 4 * (number % 7), 45 + 3 * (number % 7));
             let picture = content::picture(&mut seed, width, height);
-            filler.file(&format!("DCIM/{ledge}/nest at dawn {number:03}.png"), &picture, Lie::Row)?;
+            filler.file(&format!("DCIM/{ledge}/nest at dawn {number:03}.png"), &picture, Placing::Row)?;
         }
     }
     filler.folder("Notes/2026")?;
     for week in 14..=27 {
         let note = content::note(&mut seed, 40);
-        filler.file(&format!("Notes/2026/week {week}, who sat where.txt"), &note, Lie::Row)?;
+        filler.file(&format!("Notes/2026/week {week}, who sat where.txt"), &note, Placing::Row)?;
     }
     for (number, bird) in
         ["razorbill", "kittiwake", "puffin", "shag", "fulmar", "guillemot"].iter().enumerate()
     {
         let sound = content::sound(&mut seed, 20_000);
-        filler.file(&format!("Sounds/{number} {bird}.wav"), &sound, Lie::Pieces(3))?;
+        filler.file(&format!("Sounds/{number} {bird}.wav"), &sound, Placing::Pieces(3))?;
     }
     for name in ["camera.cfg", "Möwenzählung.csv", "counts by ledge.csv"] {
-        filler.file(name, &content::counts(&mut seed, 80), Lie::Gaps)?;
+        filler.file(name, &content::counts(&mut seed, 80), Placing::Gaps)?;
     }
-    filler.file("LOG.TXT", &content::log(&mut seed, 120), Lie::Row)?;
+    filler.file("LOG.TXT", &content::log(&mut seed, 120), Placing::Row)?;
     let sound = Patient::new(filler.finish()?);
     let mut patient = sound.clone();
     patient.fill(0, 512, 0);
@@ -152,22 +156,22 @@ pub fn recorder_card() -> io::Result<RecorderCard> {
     };
     let mut seed = Seed::new(4_415);
     let mut filler = exfat::Filler::new(&wish, vec![0; 32 << 20])?;
-    filler.file("recorder settings.txt", &content::note(&mut seed, 8), Lie::Row)?;
+    filler.file("recorder settings.txt", &content::note(&mut seed, 8), Placing::Row)?;
     for (number, ledge) in ["Ledge 03", "Ledge 09", "Ledge 17"].iter().enumerate() {
-        filler.folder(ledge, 1, Lie::Row)?;
+        filler.folder(ledge, 1, Placing::Row)?;
         for day in 1..=12 {
             let samples = 30_000 + u32::try_from(seed.below(60_000)).unwrap_or(0);
-            let lie = if day % 4 == 0 { Lie::Pieces(1) } else { Lie::Row };
+            let lie = if day % 4 == 0 { Placing::Pieces(1) } else { Placing::Row };
             let path = format!("{ledge}/2026-05-{day:02} dawn chorus, recorder {}.wav", number + 1);
             filler.file(&path, &content::sound(&mut seed, samples), lie)?;
         }
     }
-    filler.folder("Listening notes", 1, Lie::Row)?;
+    filler.folder("Listening notes", 1, Placing::Row)?;
     for bird in ["Tordalk", "Trottellumme", "Dreizehenmöwe", "Krähenscharbe", "Eissturmvogel"] {
-        filler.file(&format!("Listening notes/{bird}.txt"), &content::note(&mut seed, 30), Lie::Gaps)?;
+        filler.file(&format!("Listening notes/{bird}.txt"), &content::note(&mut seed, 30), Placing::Gaps)?;
     }
     let begun = content::sound(&mut seed, 40_000);
-    filler.reserved("Ledge 17/2026-05-13 not closed.wav", &begun, begun.len() as u64 * 2, Lie::Row)?;
+    filler.reserved("Ledge 17/2026-05-13 not closed.wav", &begun, begun.len() as u64 * 2, Placing::Row)?;
     let sound = exfat_faults::Patient::new(filler.finish()?);
     let mut patient = sound.clone();
     patient.write(120, b"DEVICE MARK 7");
@@ -214,11 +218,11 @@ pub fn field_stick() -> io::Result<(Vec<u8>, Vec<u8>)> {
     filler.folder("Pictures")?;
     for number in 1..=12 {
         let counts = content::counts(&mut seed, 150);
-        filler.file(&format!("Transects/transect {number:02}, north side.csv"), &counts, Lie::Row)?;
+        filler.file(&format!("Transects/transect {number:02}, north side.csv"), &counts, Placing::Row)?;
         let picture = content::picture(&mut seed, 64, 48);
-        filler.file(&format!("Pictures/IMG_{number:04}.PNG"), &picture, Lie::Row)?;
+        filler.file(&format!("Pictures/IMG_{number:04}.PNG"), &picture, Placing::Row)?;
     }
-    filler.file("boat list.txt", &content::note(&mut seed, 12), Lie::Row)?;
+    filler.file("boat list.txt", &content::note(&mut seed, 12), Placing::Row)?;
     let volume = filler.finish()?.canvas;
     let mut sound = vec![0; 14 << 20];
     sound[START..START + volume.len()].copy_from_slice(&volume);

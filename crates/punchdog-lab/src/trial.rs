@@ -10,13 +10,12 @@ use crate::{
     workplace::Bench,
 };
 use punchdog_core::{
-    apply,
-    family::{self, Wanted},
-    inventory::State,
-    measure::Subject,
+    family::Wanted,
+    files::record::State,
     medium::{Extent, Medium, Memory},
-    plan,
     progress::Silent,
+    registry,
+    repair::{apply, error::PlanError, measure::Subject, plan},
 };
 use std::{
     cell::Cell,
@@ -76,9 +75,7 @@ pub fn both<G: Clone>(sound: &Patient<G>, one: &Fault<G>, other: &Fault<G>) -> O
     let wanted = choose.map(|(name, option)| ((*name).into(), (*option).into())).collect();
     let plan = match plan::build(&medium, "", whole, wanted, &Silent) {
         // An answer that one fault needs can be moot beside the other.
-        Err(plan::PlanError::NoSuchChoice { .. }) => {
-            plan::build(&medium, "", whole, BTreeMap::new(), &Silent)
-        }
+        Err(PlanError::NoSuchChoice { .. }) => plan::build(&medium, "", whole, BTreeMap::new(), &Silent),
         plan => plan,
     };
     let plan = match plan {
@@ -104,7 +101,7 @@ pub fn both<G: Clone>(sound: &Patient<G>, one: &Fault<G>, other: &Fault<G>) -> O
 /// The hashes of every whole file; of empty ones too.
 fn hashes(bytes: Vec<u8>) -> BTreeSet<String> {
     let medium = Memory::new(bytes);
-    let Ok(Some(volume)) = family::recognise(&medium, &Silent) else { return BTreeSet::new() };
+    let Ok(Some(volume)) = registry::recognise(&medium, &Silent) else { return BTreeSet::new() };
     let files = volume.files(&medium, Wanted::default(), &Silent).unwrap_or_default();
     let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
     whole.map(|file| file.sha256(&medium)).collect()

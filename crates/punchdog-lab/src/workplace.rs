@@ -1,9 +1,9 @@
 //! A workplace in memory that can be told to fail: for trying what an interrupted apply leaves.
 
 use punchdog_core::{
-    apply::{Inspect, Workplace, WriteJournal},
     medium::{Medium, Memory},
     progress::Watch,
+    repair::apply::{Inspect, Workplace, WriteJournal},
 };
 use std::io;
 

@@ -1,12 +1,15 @@
 //! Carrying out and undoing, with a medium that fails at every single change in turn.
 
 use punchdog_core::{
-    apply::{self, ApplyError, Standing},
     family::Kind,
-    measure::Subject,
     medium::{Extent, Medium, Memory},
-    plan::{self, Plan, PlanError},
     progress::Silent,
+    repair::{
+        apply::{self, ApplyError, Standing},
+        error::PlanError,
+        measure::Subject,
+        plan::{self, Plan},
+    },
 };
 use punchdog_lab::{
     fat::{everyday, small},

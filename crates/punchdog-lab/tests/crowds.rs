@@ -1,16 +1,19 @@
 //! The same fault a hundred times over: one plan mends them all, and keeps what one would keep.
 
 use punchdog_core::{
-    family::{self, Kind, Wanted},
-    inventory::State,
-    measure::Subject,
+    family::{Kind, Wanted},
+    files::record::State,
     medium::{Extent, Medium, Memory},
-    plan::{self, Plan},
     progress::Silent,
+    registry,
+    repair::{
+        measure::Subject,
+        plan::{self, Plan},
+    },
 };
 use punchdog_lab::{
     exfat, exfat_faults, fat,
-    fat::Lie,
+    fat::Placing,
     faults,
     patient::{Made, Patient},
 };
@@ -41,7 +44,7 @@ fn fat_filler(kind: Kind) -> fat::Filler<Vec<u8>> {
     for folder in 0..CROWD {
         filler.folder(&format!("day {folder:03}")).unwrap();
         for file in 0..3 {
-            filler.file(&path(folder, file), &content(folder, file), Lie::Row).unwrap();
+            filler.file(&path(folder, file), &content(folder, file), Placing::Row).unwrap();
         }
     }
     filler
@@ -56,9 +59,9 @@ fn exfat_filler() -> exfat::Filler<Vec<u8>> {
     let wish = exfat::small(512, 16384, 1);
     let mut filler = exfat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
     for folder in 0..CROWD {
-        filler.folder(&format!("day {folder:03}"), 1, Lie::Row).unwrap();
+        filler.folder(&format!("day {folder:03}"), 1, Placing::Row).unwrap();
         for file in 0..3 {
-            filler.file(&path(folder, file), &content(folder, file), Lie::Row).unwrap();
+            filler.file(&path(folder, file), &content(folder, file), Placing::Row).unwrap();
         }
     }
     filler
@@ -73,7 +76,7 @@ fn mended(name: &str, bytes: &[u8]) -> BTreeSet<String> {
     let overlay = plan.replay(&medium).unwrap();
     let whole: &dyn Medium = &overlay;
     let mended = Memory::new(whole.bytes(0, bytes.len()).unwrap());
-    let volume = family::recognise(&mended, &Silent).unwrap().expect("a volume");
+    let volume = registry::recognise(&mended, &Silent).unwrap().expect("a volume");
     let files = volume.files(&mended, Wanted::default(), &Silent).unwrap();
     let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
     whole.map(|file| file.sha256(&mended)).collect()
@@ -156,13 +159,13 @@ fn a_lost_folder_whose_name_is_taken() {
     for kind in [Kind::Fat12, Kind::Fat16, Kind::Fat32] {
         let first = fat(kind).find(&lost(99)).clusters[0];
         let mut filler = fat_filler(kind);
-        filler.file(&format!("ADRF{:04}", first % 10_000), b"a file of the owner's", Lie::Row).unwrap();
+        filler.file(&format!("ADRF{:04}", first % 10_000), b"a file of the owner's", Placing::Row).unwrap();
         let patient = without_entries(faults::Patient::new(filler.finish().unwrap()), 0xE5);
         named_at_once(kind.title(), &patient, 100);
     }
     let first = exfat().find(&lost(99)).clusters[0];
     let mut filler = exfat_filler();
-    filler.file(&format!("Lost Folder {first}"), b"a file of the owner's", Lie::Row).unwrap();
+    filler.file(&format!("Lost Folder {first}"), b"a file of the owner's", Placing::Row).unwrap();
     let patient = without_entries(exfat_faults::Patient::new(filler.finish().unwrap()), 0x05);
     named_at_once("exFAT", &patient, 100);
 }

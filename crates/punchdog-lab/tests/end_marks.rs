@@ -2,17 +2,17 @@
 //! stale entries whose clusters belong to others by now do not.
 
 use punchdog_core::{
-    family::{self, Kind, Wanted},
+    family::{Kind, Wanted},
     fat::fresh::Wish,
-    inventory::State,
-    measure::Subject,
+    files::record::State,
     medium::{Extent, Medium, Memory},
-    plan,
     progress::Silent,
+    registry,
+    repair::{measure::Subject, plan},
 };
 use punchdog_lab::{
     exfat, exfat_faults,
-    fat::{self, Lie},
+    fat::{self, Placing},
     faults,
     patient::Patient,
 };
@@ -25,7 +25,7 @@ fn mended(bytes: &[u8]) -> (BTreeMap<String, String>, Vec<String>) {
     let plan = plan::build(&medium, "patient.img", whole, BTreeMap::new(), &Silent).unwrap();
     assert!(plan.outcome.after.sound, "{:?}", plan.outcome.after.findings);
     let overlay = plan.replay(&medium).unwrap();
-    let volume = family::recognise(&overlay, &Silent).unwrap().expect("a volume");
+    let volume = registry::recognise(&overlay, &Silent).unwrap().expect("a volume");
     let files = volume.files(&overlay, Wanted::default(), &Silent).unwrap();
     let folders = files.iter().filter(|file| file.folder).map(|file| file.path.to_string()).collect();
     let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
@@ -57,18 +57,20 @@ fn fat(kind: Kind, above: &str, files_too: bool) -> faults::Patient {
     if !above.is_empty() {
         filler.folder(above).unwrap();
     }
-    filler.file(&below("FIRST.TXT"), b"before the mark", Lie::Row).unwrap();
-    filler.file(&below("GONE.TXT"), b"deleted", Lie::Row).unwrap();
+    filler.file(&below("FIRST.TXT"), b"before the mark", Placing::Row).unwrap();
+    filler.file(&below("GONE.TXT"), b"deleted", Placing::Row).unwrap();
     for number in 0..3 {
         let folder = below(&format!("Day {number} on the western ledges"));
         filler.folder(&folder).unwrap();
         filler.folder(&format!("{folder}/Inner")).unwrap();
         for file in 0..3 {
             let content = format!("{number} {file} ").repeat(200 + file);
-            filler.file(&format!("{folder}/Inner/count {file}.txt"), content.as_bytes(), Lie::Row).unwrap();
+            filler
+                .file(&format!("{folder}/Inner/count {file}.txt"), content.as_bytes(), Placing::Row)
+                .unwrap();
         }
         if files_too {
-            filler.file(&below(&format!("NOTE{number}.TXT")), &[65 + number; 700], Lie::Row).unwrap();
+            filler.file(&below(&format!("NOTE{number}.TXT")), &[65 + number; 700], Placing::Row).unwrap();
         }
     }
     filler.delete(&below("GONE.TXT"));
@@ -101,9 +103,9 @@ fn a_mark_in_several_folders_at_once() {
     for level in 0..5 {
         let below = |name: &str| if above.is_empty() { name.to_owned() } else { format!("{above}/{name}") };
         let (gone, folder) = (below("GONE.TXT"), below(&format!("LEVEL{level}")));
-        filler.file(&gone, b"deleted", Lie::Row).unwrap();
+        filler.file(&gone, b"deleted", Placing::Row).unwrap();
         filler.folder(&folder).unwrap();
-        filler.file(&format!("{folder}/NOTE.TXT"), &[48 + level; 900], Lie::Row).unwrap();
+        filler.file(&format!("{folder}/NOTE.TXT"), &[48 + level; 900], Placing::Row).unwrap();
         filler.delete(&gone);
         above = folder;
     }
@@ -156,19 +158,21 @@ fn exfat(above: &str, files_too: bool) -> exfat_faults::Patient {
     let mut filler = exfat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
     let below = |name: &str| if above.is_empty() { name.to_owned() } else { format!("{above}/{name}") };
     if !above.is_empty() {
-        filler.folder(above, 2, Lie::Row).unwrap();
+        filler.folder(above, 2, Placing::Row).unwrap();
     }
-    filler.file(&below("FIRST.TXT"), b"before the mark", Lie::Row).unwrap();
-    filler.file(&below("GONE.TXT"), b"deleted", Lie::Row).unwrap();
+    filler.file(&below("FIRST.TXT"), b"before the mark", Placing::Row).unwrap();
+    filler.file(&below("GONE.TXT"), b"deleted", Placing::Row).unwrap();
     for number in 0..3 {
         let folder = below(&format!("Day {number} on the ledges"));
-        filler.folder(&folder, 1, Lie::Row).unwrap();
+        filler.folder(&folder, 1, Placing::Row).unwrap();
         for file in 0..3 {
             let content = format!("{number} {file} ").repeat(400 + file);
-            filler.file(&format!("{folder}/count {file}.txt"), content.as_bytes(), Lie::Row).unwrap();
+            filler.file(&format!("{folder}/count {file}.txt"), content.as_bytes(), Placing::Row).unwrap();
         }
         if files_too {
-            filler.file(&below(&format!("NOTE{number}.TXT")), &[65 + number; 1700], Lie::Pieces(1)).unwrap();
+            filler
+                .file(&below(&format!("NOTE{number}.TXT")), &[65 + number; 1700], Placing::Pieces(1))
+                .unwrap();
         }
     }
     filler.delete(&below("GONE.TXT"));

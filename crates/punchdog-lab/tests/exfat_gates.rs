@@ -2,7 +2,7 @@
 //! image that the kernel mounted or refused, with the lines that it logged.
 
 use punchdog_core::{
-    exfat::layout::boot_checksum, family, forecast::HostForecast, medium::Memory, progress::Silent,
+    exfat::layout::boot_checksum, medium::Memory, progress::Silent, registry, report::forecast::HostForecast,
 };
 use punchdog_lab::{
     exfat::{everyday, small},
@@ -15,7 +15,7 @@ fn patient() -> Patient {
 
 fn forecast(patient: &Patient) -> HostForecast {
     let medium = Memory::new(patient.bytes.clone());
-    let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
+    let volume = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
     volume.forecast(&medium, 512).into_iter().find(|host| host.host == "linux").unwrap()
 }
 

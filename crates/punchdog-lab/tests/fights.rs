@@ -3,12 +3,15 @@
 //! in the core, and so does this test.
 
 use punchdog_core::{
-    change::Bytes,
     family::Kind,
-    measure::Subject,
     medium::{Extent, Medium, Memory},
-    plan::{self, Plan, PlanError},
+    mending::change::Bytes,
     progress::Silent,
+    repair::{
+        error::PlanError,
+        measure::Subject,
+        plan::{self, Plan},
+    },
 };
 use punchdog_lab::{
     exfat, fat,

@@ -2,14 +2,13 @@
 //! that depend on nothing of ours, mended by us, and read back by that independent reader.
 
 use punchdog_core::{
-    apply,
-    family::{self, Kind, Wanted},
-    finding::Weight,
-    inventory::State,
-    measure::Subject,
+    family::{Kind, Wanted},
+    files::record::State,
     medium::{Extent, Medium, Memory},
-    plan,
     progress::Silent,
+    registry,
+    repair::{apply, measure::Subject, plan},
+    report::finding::Weight,
 };
 use punchdog_lab::{content, seed::Seed, workplace::Bench};
 use sha2::{Digest, Sha256};
@@ -101,7 +100,7 @@ fn read_back(bytes: &[u8]) -> Files {
 
 fn ours(bytes: &[u8]) -> Files {
     let medium = Memory::new(bytes.to_vec());
-    let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
+    let volume = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
     let files = volume.files(&medium, Wanted::default(), &Silent).unwrap();
     let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
     whole.map(|file| (file.path.to_string(), file.sha256(&medium))).collect()
@@ -112,7 +111,7 @@ fn a_sound_volume_of_another_maker_is_sound_to_us() {
     for shape in SHAPES {
         let (bytes, truth) = filled(*shape);
         let medium = Memory::new(bytes.clone());
-        let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
+        let volume = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
         let kind = match shape.0 {
             fatfs::FatType::Fat12 => Kind::Fat12,
             fatfs::FatType::Fat16 => Kind::Fat16,

@@ -2,16 +2,19 @@
 //! and never the opposite.
 
 use punchdog_core::{
-    family::{self, Kind, Wanted},
+    family::{Kind, Wanted},
     fat::fresh::Wish,
-    measure::Subject,
     medium::{Extent, Medium, Memory},
-    plan::{self, Plan},
     progress::Silent,
+    registry,
+    repair::{
+        measure::Subject,
+        plan::{self, Plan},
+    },
 };
 use punchdog_lab::{
     exfat, exfat_faults,
-    fat::{self, Lie},
+    fat::{self, Placing},
     faults,
     patient::Patient,
     seed::Seed,
@@ -36,10 +39,10 @@ fn fat(kind: Kind, free: u32, full_root: bool) -> faults::Patient {
     let mut filler = fat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
     filler.folder("Logs").unwrap();
     for number in 0..LOST {
-        filler.file(&format!("Logs/F{number:03}.DAT"), &content(number, 512), Lie::Row).unwrap();
+        filler.file(&format!("Logs/F{number:03}.DAT"), &content(number, 512), Placing::Row).unwrap();
     }
     let mut names = 0;
-    while full_root && filler.file(&format!("R{names:05}.TXT"), b"", Lie::Row).is_ok() {
+    while full_root && filler.file(&format!("R{names:05}.TXT"), b"", Placing::Row).is_ok() {
         names += 1;
         if kind == Kind::Fat32 && names == 16 {
             break;
@@ -55,7 +58,7 @@ fn fat(kind: Kind, free: u32, full_root: bool) -> faults::Patient {
         }
         let clusters = (all - used - free).min(500);
         let name = format!("Logs/G{number:03}.DAT");
-        if filler.file(&name, &vec![7; clusters as usize * 512], Lie::Gaps).is_err() {
+        if filler.file(&name, &vec![7; clusters as usize * 512], Placing::Gaps).is_err() {
             break;
         }
         number += 1;
@@ -75,15 +78,15 @@ fn fat(kind: Kind, free: u32, full_root: bool) -> faults::Patient {
 fn exfat(free: u32, cluster: u32) -> exfat_faults::Patient {
     let wish = exfat::small(512, cluster, 1);
     let mut filler = exfat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
-    filler.folder("Logs", (LOST + 40) * 96 / cluster + 1, Lie::Row).unwrap();
+    filler.folder("Logs", (LOST + 40) * 96 / cluster + 1, Placing::Row).unwrap();
     let each = cluster as usize;
     for number in 0..LOST {
-        filler.file(&format!("Logs/F{number:03}.DAT"), &content(number, each), Lie::Pieces(1)).unwrap();
+        filler.file(&format!("Logs/F{number:03}.DAT"), &content(number, each), Placing::Pieces(1)).unwrap();
     }
     let left = filler.free() - free;
     for (number, clusters) in [left / 2, left - left / 2].into_iter().enumerate() {
         filler
-            .file(&format!("Logs/G{number:03}.DAT"), &vec![7; clusters as usize * each], Lie::Gaps)
+            .file(&format!("Logs/G{number:03}.DAT"), &vec![7; clusters as usize * each], Placing::Gaps)
             .unwrap();
     }
     let mut patient = Patient::new(filler.finish().unwrap());
@@ -104,7 +107,7 @@ fn planned(bytes: &[u8]) -> Plan {
 fn contents(bytes: &[u8], plan: &Plan) -> (BTreeSet<String>, usize) {
     let medium = Memory::new(bytes.to_vec());
     let overlay = plan.replay(&medium).unwrap();
-    let volume = family::recognise(&overlay, &Silent).unwrap().expect("a volume");
+    let volume = registry::recognise(&overlay, &Silent).unwrap().expect("a volume");
     let files = volume.files(&overlay, Wanted::default(), &Silent).unwrap();
     let adrift =
         files.iter().filter(|file| file.note.as_deref().is_some_and(|n| n.contains("no file"))).count();

@@ -5,11 +5,11 @@
 use punchdog_core::{
     family::{Kind, Volume},
     fat::{FatVolume, fresh::Wish},
-    forecast::HostForecast,
     medium::{Extent, Medium, Memory, Overlay, Window},
     progress::Silent,
+    report::forecast::HostForecast,
 };
-use punchdog_lab::fat::{Filler, Lie};
+use punchdog_lab::fat::{Filler, Placing};
 
 const END: &str = "Can't find a valid FAT filesystem";
 const CHAIN: &str = "error, fat_get_cluster: invalid cluster chain (i_pos 1)";
@@ -22,9 +22,9 @@ fn volume(kind: Kind, bytes: u64, cluster_bytes: u32) -> Memory {
     let label = *b"GATES      ";
     let wish = Wish { kind, bytes, sector_bytes: 512, cluster_bytes, tables: 2, label, serial: 1 };
     let mut filler = Filler::new(&wish, vec![0; usize::try_from(bytes).unwrap()]).unwrap();
-    filler.file("one.txt", b"a file of one cluster", Lie::Row).unwrap();
+    filler.file("one.txt", b"a file of one cluster", Placing::Row).unwrap();
     filler.folder("folder").unwrap();
-    filler.file("folder/two.txt", &[b'x'; 1500], Lie::Row).unwrap();
+    filler.file("folder/two.txt", &[b'x'; 1500], Placing::Row).unwrap();
     Memory::new(filler.finish().unwrap().canvas)
 }
 

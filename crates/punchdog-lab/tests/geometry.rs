@@ -2,7 +2,11 @@
 
 use punchdog_core::{
     family::{Kind, Volume},
-    fat::{FatVolume, fresh::Wish, geometry::Geometry, geometry::Origin},
+    fat::{
+        FatVolume,
+        fresh::Wish,
+        geometry::{Geometry, Origin},
+    },
     medium::{Medium, Memory, WithUnreadable},
     progress::Silent,
 };

@@ -2,10 +2,9 @@
 
 use punchdog_core::{
     family::Kind,
-    measure::Subject,
     medium::{Extent, Medium, Memory},
-    plan,
     progress::Silent,
+    repair::{measure::Subject, plan},
 };
 use punchdog_lab::{
     fat::{everyday, small},

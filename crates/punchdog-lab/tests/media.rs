@@ -5,14 +5,14 @@
 //! table was struck. `PUNCHDOG_ROUNDS=N` tries more, `PUNCHDOG_SEED=N` one.
 
 use punchdog_core::{
-    family::{self, Kind, Wanted},
+    family::{Kind, Wanted},
     fat::table::entry_place,
-    inventory::State,
-    measure::Subject,
+    files::record::State,
     medium::{Extent, Medium, Memory, Window},
     partition::{self, Way},
-    plan,
     progress::Silent,
+    registry,
+    repair::{measure::Subject, plan},
 };
 use punchdog_lab::{
     cards::{Card, Fill, Layout, Listing, Shape, Volume},
@@ -207,7 +207,7 @@ fn round(number: u64) -> Vec<String> {
     let mut hashes = BTreeSet::new();
     for place in partition::scout(&overlay, true, &Silent).unwrap().volumes {
         let window = Window::new(&overlay, place.extent);
-        let Some(volume) = family::recognise(&window, &Silent).unwrap() else { continue };
+        let Some(volume) = registry::recognise(&window, &Silent).unwrap() else { continue };
         let files = volume.files(&window, Wanted::default(), &Silent).unwrap();
         let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
         hashes.extend(whole.map(|file| file.sha256(&window)));

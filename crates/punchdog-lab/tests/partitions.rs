@@ -2,17 +2,15 @@
 //! that no table lists. Seen from the core, without the command line.
 
 use punchdog_core::{
-    apply,
     family::Kind,
-    measure::Subject,
     medium::{Extent, Medium, Memory},
     partition::{
         Scouting, Table, Way, What, gpt,
         layout::{BASIC_DATA, ENTRIES_AT, GptEntry, GptHeader, MbrEntry},
         mbr, scout, strangers,
     },
-    plan,
     progress::Silent,
+    repair::{apply, measure::Subject, plan},
 };
 use punchdog_lab::{
     exfat,
@@ -410,7 +408,7 @@ fn a_file_that_holds_an_image_is_not_a_lost_volume() {
     let wish = small(Kind::Fat16, 512, 4096);
     let mut filler =
         punchdog_lab::fat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
-    filler.file("old card.img", &inner, punchdog_lab::fat::Lie::Row).unwrap();
+    filler.file("old card.img", &inner, punchdog_lab::fat::Placing::Row).unwrap();
     let outer = filler.finish().unwrap().canvas;
     let mut disk = Disk::new(63 + outer.len() / SECTOR + 100);
     disk.put(63, &outer).entry(0, 0, 0x06, 63, sectors(&outer));

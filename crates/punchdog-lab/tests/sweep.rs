@@ -2,12 +2,7 @@
 //! of the boot and root structures set to the values that break comparisons. A sample by a seed;
 //! `PUNCHDOG_SWEEP=1` takes all of them, another number one of so many.
 
-use punchdog_core::{
-    family::{self, Kind},
-    finding::Weight,
-    medium::Memory,
-    progress::Silent,
-};
+use punchdog_core::{family::Kind, medium::Memory, progress::Silent, registry, report::finding::Weight};
 use punchdog_lab::{
     exfat, fat,
     patient::Patient,
@@ -24,7 +19,7 @@ use std::{
 /// What check and the forecasts say of a struck volume that does not go together.
 fn contradiction(bytes: &[u8], counts: &[AtomicU64; 3]) -> Option<String> {
     let medium = Memory::new(bytes.to_vec());
-    let volume = family::recognise(&medium, &Silent).unwrap()?;
+    let volume = registry::recognise(&medium, &Silent).unwrap()?;
     let seen = volume.examine(&medium, &Silent).unwrap();
     let hosts = volume.forecast(&medium, 512);
     let refusing: Vec<String> = hosts

@@ -6,13 +6,12 @@
 //! content, nor in its table entries, nor in the entries that lead to it, comes through whole.
 
 use punchdog_core::{
-    apply,
-    family::{self, Kind, Wanted},
-    inventory::State,
-    measure::Subject,
+    family::{Kind, Wanted},
+    files::record::State,
     medium::{Extent, Medium, Memory},
-    plan,
     progress::Silent,
+    registry,
+    repair::{apply, measure::Subject, plan},
 };
 use punchdog_lab::{
     fat::{everyday, small},
@@ -241,7 +240,7 @@ fn happen(target: &mut Target, accident: Accident, seed: &mut Seed) {
 
 fn whole_files(bytes: &[u8]) -> Vec<(String, String)> {
     let medium = Memory::new(bytes.to_vec());
-    let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
+    let volume = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
     let files = volume.files(&medium, Wanted::default(), &Silent).unwrap();
     let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
     whole.map(|file| (file.path.to_string(), file.sha256(&medium))).collect()

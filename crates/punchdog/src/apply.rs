@@ -2,16 +2,20 @@
 
 use crate::{
     args::{Apply, Args},
-    choose, json,
+    choose,
+    failure::{Failure, Verdict},
+    json,
     page::{self, Page},
-    trouble::{Trouble, Verdict},
     watch::Screen,
     workplace::{Files, clear_left_over, journal_path},
 };
 use punchdog_core::{
-    apply::{self, ApplyError, Standing},
     medium::Medium,
-    plan::{Plan, PlanError, Scope},
+    repair::{
+        apply::{self, ApplyError, Standing},
+        error::PlanError,
+        plan::{Plan, Scope},
+    },
 };
 use serde_json::json;
 use std::path::Path;
@@ -64,7 +68,7 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
         "The copy differs from the image in {}, in {}. The image was not touched; the old bytes are kept in {}.",
         page::size(applied.written.bytes),
         page::count(applied.written.places, "place", "places"),
-        page::word(&journal_path(&given.copy)),
+        page::quoted(&journal_path(&given.copy)),
     ));
     if fine {
         page.gap();
@@ -81,7 +85,7 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
         page.say("What was measured on the copy is not what the plan said. Do not hand it out: undo it, and look at the image again.");
         crate::plan::remains(&mut page, &applied.measured.findings);
     }
-    let copy = page::word(&given.copy);
+    let copy = page::quoted(&given.copy);
     let look = match plan.volume {
         _ if plan.scope == Scope::Medium => {
             (format!("punchdog check {copy}"), "looks at everything once more")
@@ -100,20 +104,20 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
 fn read_plan(given: &Apply) -> anyhow::Result<Plan> {
     let name = given.plan.display();
     let about = std::fs::metadata(&given.plan).map_err(|error| {
-        Trouble::with(
+        Failure::with(
             format!("the plan {name} cannot be read: {error}"),
             "make one with punchdog plan IMAGE --out PLAN",
         )
     })?;
     if !about.is_file() || about.len() > PLAN_LIMIT {
-        return Err(Trouble::with(
+        return Err(Failure::with(
             format!("{name} is no plan file"),
             "make one with punchdog plan IMAGE --out PLAN",
         ));
     }
     let bytes = std::fs::read(&given.plan)?;
     let text = String::from_utf8(bytes).map_err(|_| {
-        Trouble::with(
+        Failure::with(
             format!("{name} is no plan file: it is not text"),
             "the order is: punchdog apply PLAN --image IMAGE --copy COPY",
         )
@@ -125,12 +129,12 @@ fn read_plan(given: &Apply) -> anyhow::Result<Plan> {
             }
             _ => "make one with punchdog plan IMAGE --out PLAN",
         };
-        Trouble::with(format!("{name}: {error}"), next)
+        Failure::with(format!("{name}: {error}"), next)
     })
 }
 
 fn explain(error: &ApplyError, given: &Apply) -> anyhow::Error {
-    let (image, copy) = (page::word(&given.image), page::word(&given.copy));
+    let (image, copy) = (page::quoted(&given.image), page::quoted(&given.copy));
     let again = format!("run the same apply again to finish, or: punchdog undo {copy}");
     let next = match error {
         ApplyError::Plan(PlanError::OtherImage(_)) => {
@@ -147,5 +151,5 @@ fn explain(error: &ApplyError, given: &Apply) -> anyhow::Error {
         }
         _ => format!("make the plan again: punchdog plan {image} --out NEW.plan.json"),
     };
-    Trouble::with(error.to_string(), next)
+    Failure::with(error.to_string(), next)
 }

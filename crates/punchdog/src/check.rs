@@ -3,17 +3,16 @@
 use crate::{
     args::{Args, Check},
     choose::{self, Chosen},
+    failure::Verdict,
     json,
     page::{self, Page},
-    trouble::Verdict,
     watch::Screen,
 };
 use punchdog_core::{
-    family::Examination,
-    finding::{Finding, Weight},
-    forecast::HostForecast,
-    medium::{Medium, Window},
+    diagnosis::{Diagnosed, Verdict as Comes},
+    medium::Medium,
     partition::Scouting,
+    report::finding::{Finding, Weight},
 };
 use serde_json::json;
 use std::path::Path;
@@ -30,18 +29,15 @@ pub(crate) fn run(args: &Args, given: &Check) -> anyhow::Result<Verdict> {
     let screen = Screen::new();
     let (chosen, seen) = choose::all(&image, &given.target, &screen)?;
     let mut examined = Vec::new();
-    for volume in chosen {
-        let window = Window::new(&image, volume.extent);
-        let examination = volume.volume.examine(&window, &screen)?;
-        let hosts = volume.volume.forecast(&window, 512);
-        examined.push((volume, examination, hosts));
+    for Chosen { target, again } in chosen {
+        examined.push((Diagnosed::of(&image, target, 512, &screen)?, again));
     }
     drop(screen);
     let table_faults = seen.as_ref().map_or(&[][..], |seen| &seen.findings);
-    let table_sound = table_faults.iter().all(|f| f.weight == Weight::Remark);
-    let sound = table_sound && examined.iter().all(|(_, examination, _)| examination.sound());
+    let sound = seen.as_ref().is_none_or(Scouting::in_order)
+        && examined.iter().all(|(found, _)| found.examination.sound());
     if args.json {
-        let volumes: Vec<_> = examined.iter().map(|(chosen, found, _)| volume_json(chosen, found)).collect();
+        let volumes: Vec<_> = examined.iter().map(|(found, _)| volume_json(found)).collect();
         json::print(&json!({
             "schema": "punchdog.check/2",
             "image": json::image(&given.target.image, image.len()),
@@ -59,27 +55,28 @@ pub(crate) fn run(args: &Args, given: &Check) -> anyhow::Result<Verdict> {
     if let Some(seen) = &seen {
         table(&mut page, seen, &given.target.image);
     }
-    for (number, (chosen, examination, hosts)) in examined.iter().enumerate() {
+    for (number, (found, again)) in examined.iter().enumerate() {
         if number > 0 {
             page.gap();
         }
-        let verdict = verdict(examination, hosts);
-        volume(&mut page, &given.target.image, chosen, (examination, verdict), given.all);
+        volume(&mut page, &given.target.image, found, again, given.all);
     }
     page.print()?;
     Ok(Verdict::of(sound))
 }
 
-fn volume_json(chosen: &Chosen, examination: &Examination) -> serde_json::Value {
+fn volume_json(found: &Diagnosed) -> serde_json::Value {
+    let Diagnosed { target, examination, .. } = found;
+    let base = target.extent.offset;
     json!({
-        "kind": chosen.volume.kind().name(),
-        "offset": chosen.extent.offset,
-        "bytes": chosen.volume.bytes(),
+        "kind": target.volume.kind().name(),
+        "offset": base,
+        "bytes": target.volume.bytes(),
         "label": examination.label,
         "sound": examination.sound(),
         "files": examination.tally,
         "deleted": examination.deleted,
-        "findings": examination.findings.iter().map(|f| json::finding(f, chosen.extent.offset)).collect::<Vec<_>>(),
+        "findings": examination.findings.iter().map(|f| json::finding(f, base)).collect::<Vec<_>>(),
     })
 }
 
@@ -102,45 +99,30 @@ fn table(page: &mut Page, seen: &Scouting, path: &Path) {
     page.next(&[(
         format!(
             "punchdog plan {} --out {}",
-            page::word(path),
-            page::word(&page::beside(path, "", "plan.json"))
+            page::quoted(path),
+            page::quoted(&page::beside(path, "", "plan.json"))
         ),
         "the repair of the table, and of all else that is wrong",
     )]);
     page.gap();
 }
 
-/// What the heaviest finding comes to, for the first line; as `explain` says it, host by host.
-fn verdict(examination: &Examination, hosts: &[HostForecast]) -> (String, anstyle::Style) {
-    let faults = examination.findings.iter().filter(|f| f.weight != Weight::Remark);
-    let number = faults.clone().fold(0, |sum, finding| sum + finding.count);
-    match faults.map(|finding| finding.weight).min() {
-        None => ("sound".to_owned(), page::GOOD),
-        Some(Weight::BlocksMount) => {
-            let all = hosts.iter().all(|host| !host.mounts_read_only);
-            let what = if all { "does not mount" } else { "some hosts refuse it" };
-            (format!("{what}: {}", page::count(number, "fault", "faults")), page::BAD)
-        }
-        Some(Weight::RisksFiles) => {
-            (format!("files at risk: {}", page::count(number, "fault", "faults")), page::WARN)
-        }
-        Some(_) => (format!("untidy: {}", page::count(number, "fault", "faults")), page::STRONG),
+/// What the volume comes to, for the first line; as `explain` says it, host by host.
+fn verdict(found: &Diagnosed) -> (String, anstyle::Style) {
+    let faults = page::count(found.faults(), "fault", "faults");
+    match found.verdict() {
+        Comes::Sound => ("sound".to_owned(), page::GOOD),
+        Comes::Untidy => (format!("untidy: {faults}"), page::STRONG),
+        Comes::FilesAtRisk => (format!("files at risk: {faults}"), page::WARN),
+        Comes::RefusedBySome => (format!("some hosts refuse it: {faults}"), page::BAD),
+        Comes::RefusedByAll => (format!("does not mount: {faults}"), page::BAD),
     }
 }
 
-/// Some host refuses it.
-fn blocks(examination: &Examination) -> bool {
-    examination.findings.iter().any(|finding| finding.weight == Weight::BlocksMount)
-}
-
-fn volume(
-    page: &mut Page,
-    path: &Path,
-    chosen: &Chosen,
-    (examination, (text, style)): (&Examination, (String, anstyle::Style)),
-    all: bool,
-) {
-    page.head(&choose::title(path, chosen, examination.label.as_deref()), &text, style);
+fn volume(page: &mut Page, path: &Path, found: &Diagnosed, again: &str, all: bool) {
+    let Diagnosed { target, examination, .. } = found;
+    let (text, style) = verdict(found);
+    page.head(&choose::title(path, target, examination.label.as_deref()), &text, style);
     page.gap();
     page.say(&examination.story);
     let deleted = examination.deleted;
@@ -153,17 +135,16 @@ fn volume(
     }
     if !examination.findings.is_empty() {
         page.gap();
-        findings(page, &examination.findings, chosen.extent.offset, all);
+        findings(page, &examination.findings, target.extent.offset, all);
     }
     if let Some(likely) = &examination.likely {
         page.gap();
         page.say(&format!("Likely: {likely}."));
     }
-    let image = page::word(path);
-    let again = &chosen.again;
+    let image = page::quoted(path);
     if examination.sound() {
         // Where the way to it is at fault, the table's findings have said what comes next.
-        let when = if chosen.way_is_clear() {
+        let when = if target.way_is_clear() {
             "if a host does not show it: reader, port, cable, drive letter"
         } else {
             "what is in it; hosts do not show it because of the partition table"
@@ -180,7 +161,7 @@ fn volume(
         page.next(&[
             (
                 format!("punchdog explain {image}{again}"),
-                if blocks(examination) {
+                if matches!(found.verdict(), Comes::RefusedBySome | Comes::RefusedByAll) {
                     "which host refuses it, and at which byte"
                 } else {
                     "what hosts make of it, and the bytes that show it"

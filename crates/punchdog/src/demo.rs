@@ -2,17 +2,12 @@
 
 use crate::{
     args::{Args, Demo},
+    failure::{Failure, Verdict},
     json,
     page::{self, Page},
-    trouble::{Trouble, Verdict},
 };
 use anyhow::Context;
-use punchdog_core::{
-    family::{self, Wanted},
-    inventory::State,
-    medium::FileImage,
-    progress::Silent,
-};
+use punchdog_core::{family::Wanted, files::record::State, medium::FileImage, progress::Silent, registry};
 use punchdog_lab::{canvas::write_with_holes, faults::Patient, station};
 use serde_json::json;
 use std::{
@@ -25,7 +20,7 @@ use std::{
 pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
     let dir = &given.dir;
     if std::fs::read_dir(dir).is_ok_and(|mut inside| inside.next().is_some()) {
-        return Err(Trouble::with(
+        return Err(Failure::with(
             format!("{} is not empty", dir.display()),
             "name a new folder: punchdog demo FOLDER; nothing is overwritten",
         ));
@@ -49,7 +44,7 @@ pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
     write_with_holes(&dir.join("field-stick.sound.img"), &sound)?;
     page.beside(22, "field-stick.img", page::STRONG, "a whole disk; its partition table is gone.");
     page.gap();
-    page.line(&format!("  in {}; beside each patient its sound twin, *.sound.img", page::word(dir)));
+    page.line(&format!("  in {}; beside each patient its sound twin, *.sound.img", page::quoted(dir)));
     page.gap();
     page.say("The job on the nest camera's card:");
     if !args.json {
@@ -103,7 +98,7 @@ fn step(args: &Args, dir: &Path, words: &[&str], expected: i32) -> anyhow::Resul
         .status()
         .context("the program cannot start itself")?;
     if status.code() != Some(expected) {
-        return Err(Trouble::with(
+        return Err(Failure::with(
             format!("punchdog {} ended with {status}, not with {expected}", words.join(" ")),
             "this is a fault of Punchdog itself; the folder is left as it is",
         ));
@@ -114,7 +109,7 @@ fn step(args: &Args, dir: &Path, words: &[&str], expected: i32) -> anyhow::Resul
 /// Holds every file on the mended copy against the sound twin.
 fn verify(args: &Args, dir: &Path, job: &[(&[&str], i32)], sound: &Patient) -> anyhow::Result<Verdict> {
     let image = FileImage::open(&dir.join("nest-camera.mended.img"))?;
-    let volume = family::recognise(&image, &Silent)?.context("the mended copy holds no volume")?;
+    let volume = registry::recognise(&image, &Silent)?.context("the mended copy holds no volume")?;
     let files = volume.files(&image, Wanted::default(), &Silent)?;
     let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
     let found: BTreeMap<String, String> =

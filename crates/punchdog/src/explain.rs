@@ -3,16 +3,19 @@
 use crate::{
     args::{Args, Explain},
     choose::{self, Chosen},
+    failure::Verdict,
     json,
     page::{self, Page},
-    trouble::Verdict,
     watch::Screen,
 };
 use punchdog_core::{
-    family::{Examination, Exhibit},
-    finding::{Entry, Finding},
-    forecast::{Basis, HostForecast},
-    medium::{Medium, Window},
+    diagnosis::{Diagnosed, Target},
+    medium::Medium,
+    report::{
+        examination::Exhibit,
+        finding::Entry,
+        forecast::{Basis, HostForecast},
+    },
 };
 use serde_json::{Value, json};
 use std::path::Path;
@@ -22,18 +25,13 @@ pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
     let screen = Screen::new();
     let (chosen, _) = choose::all(&image, &given.target, &screen)?;
     let mut told = Vec::new();
-    for volume in chosen {
-        let window = Window::new(&image, volume.extent);
-        let examination = volume.volume.examine(&window, &screen)?;
-        let hosts = volume.volume.forecast(&window, given.sector);
-        told.push((volume, examination, hosts));
+    for Chosen { target, again } in chosen {
+        told.push((Diagnosed::of(&image, target, given.sector, &screen)?, again));
     }
     drop(screen);
-    let fine = told.iter().all(|(chosen, _, hosts)| {
-        hosts.iter().all(|host| host.mounts_read_write && chosen.not_found_by(host.host).is_none())
-    });
+    let fine = told.iter().all(|(found, _)| found.reaches_every_host());
     if args.json {
-        let volumes: Vec<Value> = told.iter().map(|(c, e, h)| volume_json(c, e, h)).collect();
+        let volumes: Vec<Value> = told.iter().map(|(found, _)| volume_json(found)).collect();
         let mut document = json!({
             "schema": "punchdog.explain/2",
             "image": json::image(&given.target.image, image.len()),
@@ -46,18 +44,18 @@ pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
         return Ok(Verdict::of(fine));
     }
     let mut page = Page::new();
-    for (number, (chosen, examination, hosts)) in told.iter().enumerate() {
+    for (number, (found, again)) in told.iter().enumerate() {
         if number > 0 {
             page.gap();
         }
-        volume(&mut page, &given.target.image, chosen, examination, hosts);
+        volume(&mut page, &given.target.image, found, again);
     }
     page.print()?;
     Ok(Verdict::of(fine))
 }
 
-fn host_json(host: &HostForecast, chosen: &Chosen) -> Value {
-    let missed = chosen.not_found_by(host.host);
+fn host_json(host: &HostForecast, target: &Target) -> Value {
+    let missed = target.not_found_by(host.host);
     json!({
         "host": host.host,
         "finds_volume": missed.is_none(),
@@ -73,8 +71,9 @@ fn host_json(host: &HostForecast, chosen: &Chosen) -> Value {
     })
 }
 
-fn volume_json(chosen: &Chosen, examination: &Examination, hosts: &[HostForecast]) -> Value {
-    let base = chosen.extent.offset;
+fn volume_json(found: &Diagnosed) -> Value {
+    let Diagnosed { target, examination, hosts } = found;
+    let base = target.extent.offset;
     let evidence = examination.exhibits.iter().map(|exhibit| {
         json!({
             "place": exhibit.place,
@@ -84,22 +83,23 @@ fn volume_json(chosen: &Chosen, examination: &Examination, hosts: &[HostForecast
         })
     });
     json!({
-        "kind": chosen.volume.kind().name(),
+        "kind": target.volume.kind().name(),
         "offset": base,
-        "bytes": chosen.volume.bytes(),
+        "bytes": target.volume.bytes(),
         "label": examination.label,
         "sound": examination.sound(),
         "story": examination.story,
         "likely": examination.likely,
         "intact": examination.intact,
-        "hosts": hosts.iter().map(|host| host_json(host, chosen)).collect::<Vec<_>>(),
+        "hosts": hosts.iter().map(|host| host_json(host, target)).collect::<Vec<_>>(),
         "evidence": evidence.collect::<Vec<_>>(),
     })
 }
 
-fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examination, hosts: &[HostForecast]) {
+fn volume(page: &mut Page, path: &Path, found: &Diagnosed, again: &str) {
+    let Diagnosed { target, examination, hosts } = found;
     let refusing = hosts.iter().filter(|host| !host.mounts_read_only).count();
-    let missing = hosts.iter().filter(|host| chosen.not_found_by(host.host).is_some()).count();
+    let missing = hosts.iter().filter(|host| target.not_found_by(host.host).is_some()).count();
     let (verdict, style) = match (refusing, examination.sound()) {
         (0, _) if missing == hosts.len() => ("no host finds it", page::BAD),
         (0, _) if missing > 0 => ("some hosts do not find it", page::BAD),
@@ -108,36 +108,36 @@ fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examinati
         (n, _) if n == hosts.len() => ("does not mount", page::BAD),
         _ => ("some hosts refuse it", page::BAD),
     };
-    page.head(&choose::title(path, chosen, examination.label.as_deref()), verdict, style);
+    page.head(&choose::title(path, target, examination.label.as_deref()), verdict, style);
     page.gap();
-    way(page, chosen);
+    way(page, target);
     page.say(&examination.story);
     page.gap();
     for forecast in hosts {
-        host(page, forecast, chosen.not_found_by(forecast.host));
+        host(page, forecast, target.not_found_by(forecast.host));
     }
     if !examination.exhibits.is_empty() {
         page.gap();
         for exhibit in &examination.exhibits {
-            bytes(page, exhibit, chosen.extent.offset);
+            bytes(page, exhibit, target.extent.offset);
         }
     }
     if let Some(likely) = &examination.likely {
         page.gap();
         page.say(&format!("Likely: {likely}."));
     }
-    let (image, again) = (page::word(path), &chosen.again);
-    let plan = page::beside(path, &chosen.again, "plan.json");
-    if examination.sound() && !chosen.way_is_clear() {
+    let image = page::quoted(path);
+    let plan = page::beside(path, again, "plan.json");
+    if examination.sound() && !target.way_is_clear() {
         page.next(&[
             (format!("punchdog scout {image}"), "what the partition table lists, and what it should"),
             (
-                format!("punchdog plan {image} --out {}", page::word(&page::beside(path, "", "plan.json"))),
+                format!("punchdog plan {image} --out {}", page::quoted(&page::beside(path, "", "plan.json"))),
                 "the repair of the table, and of all else that is wrong",
             ),
         ]);
     } else if examination.sound()
-        && let Some(reason) = examination.findings.iter().find(|finding| explains_absence(finding))
+        && let Some(reason) = found.reason_for_absence()
     {
         page.gap();
         page.say(&format!(
@@ -148,7 +148,7 @@ fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examinati
         page.next(&[
             (format!("punchdog files {image}{again} --deleted"), "what its folders name, deleted files too"),
             (
-                format!("punchdog plan {image}{again} --out {}", page::word(&plan)),
+                format!("punchdog plan {image}{again} --out {}", page::quoted(&plan)),
                 "the questions that it leaves to you, with their options",
             ),
         ]);
@@ -174,24 +174,17 @@ fn volume(page: &mut Page, path: &Path, chosen: &Chosen, examination: &Examinati
         page.next(&[
             (format!("punchdog salvage {image}{again} --to SOMEWHERE-ELSE"), "copy the files out first"),
             (
-                format!("punchdog plan {image}{again} --out {}", page::word(&plan)),
+                format!("punchdog plan {image}{again} --out {}", page::quoted(&plan)),
                 "the repair, and what it costs",
             ),
         ]);
     }
 }
 
-/// True for the remarks that say why a sound volume does not show what its owner misses: it was formatted
-/// over, or its files are hidden.
-fn explains_absence(finding: &Finding) -> bool {
-    let code = finding.entry.code;
-    code.ends_with("/older-volume-in-free-space") || code.ends_with("/hidden-tree")
-}
-
 /// The way to the volume, where something is wrong with it: it comes before all that the volume itself
 /// says.
-fn way(page: &mut Page, chosen: &Chosen) {
-    let faults = chosen.place.iter().flat_map(|place| &place.way_faults);
+fn way(page: &mut Page, target: &Target) {
+    let faults = target.place.iter().flat_map(|place| &place.way_faults);
     let mut told = false;
     for entry in faults {
         page.say(&format!("The way to it: {}. {}", entry.title, entry.meaning));

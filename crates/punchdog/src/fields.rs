@@ -2,15 +2,16 @@
 
 use crate::{
     args::{Args, Fields},
-    choose, json,
+    choose,
+    failure::{Failure, Verdict},
+    json,
     page::{self, Page},
-    trouble::{Trouble, Verdict},
     watch::Screen,
 };
 use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
 use punchdog_core::{
-    family::{FieldGroup, FieldRow},
     medium::{Medium, Window},
+    report::fields::{FieldGroup, FieldRow},
 };
 use serde_json::json;
 
@@ -18,15 +19,15 @@ pub(crate) fn run(args: &Args, given: &Fields) -> anyhow::Result<Verdict> {
     let image = choose::open(&given.target.image)?;
     let screen = Screen::new();
     let chosen = choose::one(&image, &given.target, &screen)?;
-    let window = Window::new(&image, chosen.extent);
-    let mut groups = chosen.volume.fields(&window, &screen)?;
+    let window = Window::new(&image, chosen.target.extent);
+    let mut groups = chosen.target.volume.fields(&window, &screen)?;
     drop(screen);
     if let Some(which) = &given.which {
         let known: Vec<&str> = groups.iter().map(|group| group.which).collect();
         let known = known.join(", ");
         groups.retain(|group| group.which == which);
         if groups.is_empty() {
-            return Err(Trouble::with(
+            return Err(Failure::with(
                 format!("there is no structure called {which} here"),
                 format!("name one of: {known}"),
             ));
@@ -37,7 +38,7 @@ pub(crate) fn run(args: &Args, given: &Fields) -> anyhow::Result<Verdict> {
         json::print(&json!({
             "schema": "punchdog.fields/1",
             "image": json::image(&given.target.image, image.len()),
-            "volume": { "kind": chosen.volume.kind().name(), "offset": chosen.extent.offset },
+            "volume": { "kind": chosen.target.volume.kind().name(), "offset": chosen.target.extent.offset },
             "structures": groups,
         }))?;
         return Ok(Verdict::Fine);
@@ -47,13 +48,13 @@ pub(crate) fn run(args: &Args, given: &Fields) -> anyhow::Result<Verdict> {
         0 => ("every field as it should be".to_owned(), page::GOOD),
         n => (page::count(n as u64, "field is wrong", "fields are wrong"), page::BAD),
     };
-    page.head(&choose::title(&given.target.image, &chosen, None), &verdict, style);
+    page.head(&choose::title(&given.target.image, &chosen.target, None), &verdict, style);
     for group in &groups {
         page.gap();
-        structure(&mut page, group, chosen.extent.offset);
+        structure(&mut page, group, chosen.target.extent.offset);
     }
     page.next(&[(
-        format!("punchdog explain {}{}", page::word(&given.target.image), chosen.again),
+        format!("punchdog explain {}{}", page::quoted(&given.target.image), chosen.again),
         "what follows from the wrong ones",
     )]);
     page.print()?;

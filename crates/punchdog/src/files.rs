@@ -2,18 +2,21 @@
 
 use crate::{
     args::{Args, Files},
-    choose, json,
+    choose,
+    failure::{Failure, Verdict},
+    json,
     page::{self, Page},
-    trouble::{Trouble, Verdict},
     watch::Screen,
 };
 use punchdog_core::{
     family::Wanted,
-    filler,
-    inventory::{FileRecord, State},
+    files::{
+        filler,
+        path::TreePath,
+        record::{FileRecord, State},
+    },
     medium::{Extent, Medium, Window},
     progress::Watch,
-    treepath::TreePath,
 };
 use serde::Serialize;
 use serde_json::{Value, json};
@@ -22,16 +25,16 @@ pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
     let image = choose::open(&given.target.image)?;
     let screen = Screen::new();
     let chosen = choose::one(&image, &given.target, &screen)?;
-    let window = Window::new(&image, chosen.extent);
+    let window = Window::new(&image, chosen.target.extent);
     let wanted = Wanted { deleted: given.deleted, system: given.system };
-    let mut files = chosen.volume.files(&window, wanted, &screen)?;
+    let mut files = chosen.target.volume.files(&window, wanted, &screen)?;
     let mut hashes = Vec::new();
     if given.hash {
         let all = files.iter().map(FileRecord::held).sum();
         let mut done = 0;
         for file in &mut files {
             if screen.stop() {
-                return Err(Trouble::with(
+                return Err(Failure::with(
                     "stopped on request",
                     "run it again when there is time; nothing was written",
                 ));
@@ -50,11 +53,11 @@ pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
     }
     drop(screen);
     if args.json {
-        let base = chosen.extent.offset;
+        let base = chosen.target.extent.offset;
         json::print(&Document {
             schema: "punchdog.files/1",
             image: json::image(&given.target.image, image.len()),
-            volume: json!({ "kind": chosen.volume.kind().name(), "offset": base, "bytes": chosen.volume.bytes() }),
+            volume: json!({ "kind": chosen.target.volume.kind().name(), "offset": base, "bytes": chosen.target.volume.bytes() }),
             files: json::Each(|| {
                 files.iter().enumerate().map(|(number, file)| {
                     let hash = given.hash.then(|| json!(hashes.get(number).and_then(Option::as_deref)));
@@ -141,7 +144,7 @@ fn text(
         .max()
         .unwrap_or(State::Intact);
     let verdict = if parts.is_empty() { "no files".to_owned() } else { parts.join(", ") };
-    page.head(&choose::title(path, chosen, None), &verdict, state(worst));
+    page.head(&choose::title(path, &chosen.target, None), &verdict, state(worst));
     page.gap();
     for (number, file) in files.iter().enumerate() {
         let style = state(file.state);
@@ -157,7 +160,7 @@ fn text(
             page.under_faint(40, hash);
         }
     }
-    let image = page::word(path);
+    let image = page::quoted(path);
     page.next(&[(
         format!("punchdog salvage {image}{} --to SOMEWHERE-ELSE", chosen.again),
         "copies them out",

@@ -2,9 +2,9 @@
 
 use crate::page;
 use punchdog_core::{
-    finding::Finding,
     medium::Extent,
     partition::{Place, Scouting},
+    report::finding::Finding,
 };
 use serde::Serialize;
 use serde_json::{
@@ -19,7 +19,7 @@ use std::{
 /// Prints one document on standard output.
 pub(crate) fn print(document: &impl Serialize) -> anyhow::Result<()> {
     let mut out = io::BufWriter::new(io::stdout().lock());
-    // A document that cannot be written because nobody reads on is no trouble of ours.
+    // A document that cannot be written because nobody reads on is no failure of ours.
     match write(&mut out, document).and_then(|()| out.flush()) {
         Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
         other => Ok(other?),

@@ -7,6 +7,7 @@ mod check;
 mod choose;
 mod demo;
 mod explain;
+mod failure;
 mod fields;
 mod files;
 mod json;
@@ -14,15 +15,14 @@ mod page;
 mod plan;
 mod salvage;
 mod scout;
-mod trouble;
 mod undo;
 mod watch;
 mod workplace;
 
 use args::{Args, Command};
 use clap::Parser;
+use failure::Verdict;
 use std::process::ExitCode;
-use trouble::Verdict;
 
 fn main() -> ExitCode {
     let args = match Args::try_parse() {
@@ -35,7 +35,7 @@ fn main() -> ExitCode {
         Ok(Verdict::Fine) => ExitCode::SUCCESS,
         Ok(Verdict::NotSound) => ExitCode::from(1),
         Err(error) => {
-            trouble::report(&error, args.command.subject(), args.json);
+            failure::report(&error, args.command.subject(), args.json);
             ExitCode::from(2)
         }
     }
@@ -47,7 +47,7 @@ fn misused(error: &clap::Error) -> ExitCode {
     if wants_json && error.use_stderr() {
         let text = error.to_string();
         let first = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
-        trouble::say(first, "punchdog --help lists the commands and their arguments", true);
+        failure::say(first, "punchdog --help lists the commands and their arguments", true);
     } else {
         // Whoever read the help may have seen enough.
         let _ = error.print();

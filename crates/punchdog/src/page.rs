@@ -1,7 +1,7 @@
 //! Text for people: styles, wrapping, and making text from an image safe to print.
 
 use anstyle::{AnsiColor, Style};
-use punchdog_core::finding::Weight;
+use punchdog_core::report::finding::Weight;
 use std::fmt::Write as _;
 
 /// What stops something.
@@ -219,7 +219,7 @@ pub(crate) fn beside(image: &std::path::Path, again: &str, ending: &str) -> std:
 }
 
 /// A word for the shell: quoted where it has to be.
-pub(crate) fn word(path: &std::path::Path) -> String {
+pub(crate) fn quoted(path: &std::path::Path) -> String {
     let text = path.display().to_string();
     let plain = |c: char| c.is_alphanumeric() || "/._-+=:,@%".contains(c);
     if !text.is_empty() && text.chars().all(plain) {
@@ -249,8 +249,8 @@ mod tests {
         assert_eq!(named(""), std::path::Path::new("d/a.plan.json"));
         assert_eq!(named(" --at 1048576 --inside"), std::path::Path::new("d/a.at-1048576.plan.json"));
         assert_eq!(named(" --only table"), std::path::Path::new("d/a.table.plan.json"));
-        assert_eq!(word(std::path::Path::new("a b.img")), "'a b.img'");
-        assert_eq!(word(std::path::Path::new("a-b.img")), "a-b.img");
+        assert_eq!(quoted(std::path::Path::new("a b.img")), "'a b.img'");
+        assert_eq!(quoted(std::path::Path::new("a-b.img")), "a-b.img");
     }
 
     #[test]

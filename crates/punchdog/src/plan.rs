@@ -3,19 +3,23 @@
 use crate::{
     args::{Args, Only, Plan as Given},
     choose::{self, Chosen},
+    failure::{Failure, Verdict},
     json,
     page::{self, Page},
-    trouble::{Trouble, Verdict},
     watch::Screen,
 };
 use punchdog_core::{
-    finding::all_entries,
-    inventory::{Change, Fate},
-    measure::{Measured, Subject},
+    catalogue::all_entries,
+    diagnosis,
+    files::inventory::{Change, Fate},
     medium::{FileImage, Medium},
+    mending::{choices::Choice, step::Provenance},
     partition,
-    plan::{self, Plan, PlanError, PlannedStep, Scope},
-    step::{Choice, Provenance},
+    repair::{
+        error::PlanError,
+        measure::{Measured, Subject},
+        plan::{self, Plan, PlannedStep, Scope},
+    },
 };
 use std::{
     collections::{BTreeMap, HashMap},
@@ -40,11 +44,11 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
     let built = plan::build_for(&image, &path.display().to_string(), aim.subject(), wanted, &screen);
     drop(screen);
     let (plan, label) = built.map_err(|error| match error {
-        PlanError::NoSuchChoice { answers } => Trouble::with(
+        PlanError::NoSuchChoice { answers } => Failure::with(
             format!("no question of this repair is answered by {answers}"),
             format!(
                 "punchdog plan {}{} without it lists the questions and their options",
-                page::word(path),
+                page::quoted(path),
                 aim.again()
             ),
         ),
@@ -71,7 +75,7 @@ enum Aim {
 impl Aim {
     fn subject(&self) -> Subject {
         match self {
-            Self::Volume(chosen) => Subject::Volume(chosen.extent),
+            Self::Volume(chosen) => Subject::Volume(chosen.target.extent),
             Self::Other(subject, _) => *subject,
         }
     }
@@ -85,7 +89,7 @@ impl Aim {
     }
     fn title(&self, path: &Path, label: Option<&str>) -> String {
         match self {
-            Self::Volume(chosen) => choose::title(path, chosen, label),
+            Self::Volume(chosen) => choose::title(path, &chosen.target, label),
             Self::Other(_, title) => title.clone(),
         }
     }
@@ -101,14 +105,17 @@ fn aim(image: &FileImage, given: &Given, screen: &Screen) -> anyhow::Result<Aim>
     let nothing = seen.volumes.is_empty() && seen.table == partition::Table::None;
     match (given.only, bare) {
         _ if nothing => Err(choose::nothing(path, image, &seen)),
-        (None, Some(bare)) => Ok(Aim::Volume(choose::place(image, path, bare, screen)?)),
-        (Some(Only::Table), Some(bare)) => Err(Trouble::with(
+        (None, Some(bare)) => {
+            let target = diagnosis::place(image, &seen, bare, screen);
+            Ok(Aim::Volume(Chosen::new(target.map_err(|error| choose::in_words(error, path, image))?)))
+        }
+        (Some(Only::Table), Some(bare)) => Err(Failure::with(
             format!(
                 "{} is a bare {} volume: it begins at byte 0, where a partition table would be, and needs none",
                 path.display(),
                 bare.what.title()
             ),
-            format!("punchdog plan {} mends the volume", page::word(path)),
+            format!("punchdog plan {} mends the volume", page::quoted(path)),
         )),
         (Some(Only::Table), None) => {
             let name = page::clean(&path.display().to_string());
@@ -126,7 +133,7 @@ fn answers(list: &[String]) -> anyhow::Result<BTreeMap<String, String>> {
     let mut wanted = BTreeMap::new();
     for answer in list {
         let Some((name, option)) = answer.split_once('=') else {
-            return Err(Trouble::with(
+            return Err(Failure::with(
                 format!("--choose {answer} has no ="),
                 "write it as --choose NAME=OPTION",
             ));
@@ -142,19 +149,19 @@ fn must_be_free(out: &Path, replace: bool) -> anyhow::Result<()> {
     let name = out.display();
     let Ok(about) = out.symlink_metadata() else { return Ok(()) };
     if !about.is_file() {
-        return Err(Trouble::with(
+        return Err(Failure::with(
             format!("{name} is not a file: a plan is never written over a folder, a device or a link"),
             "name another file with --out",
         ));
     }
     if !replace {
-        return Err(Trouble::with(
+        return Err(Failure::with(
             format!("{name} is already there"),
             "name another file, or add --replace if it is a plan that may go",
         ));
     }
     if !is_plan(out) {
-        return Err(Trouble::with(
+        return Err(Failure::with(
             format!("{name} is no plan of ours, and is left alone"),
             "name another file with --out; --replace replaces plans only",
         ));
@@ -172,8 +179,8 @@ fn is_plan(path: &Path) -> bool {
 
 /// Writes the plan whole or not at all.
 fn write(plan: &Plan, out: &Path, replace: bool) -> anyhow::Result<()> {
-    let trouble = |error: std::io::Error| {
-        Trouble::with(
+    let failure = |error: std::io::Error| {
+        Failure::with(
             format!("the plan cannot be written to {}: {error}", out.display()),
             "name a place that can be written, with --out",
         )
@@ -190,7 +197,7 @@ fn write(plan: &Plan, out: &Path, replace: bool) -> anyhow::Result<()> {
     } else {
         crate::workplace::write_new(out, put)
     };
-    done.map_err(trouble)
+    done.map_err(failure)
 }
 
 fn provenance(value: Provenance) -> anstyle::Style {
@@ -239,7 +246,7 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
         if given.only.is_some() {
             remains(&mut page, &after.findings);
         } else if !after.sound {
-            let check = format!("punchdog check {}{again} --all", page::word(image));
+            let check = format!("punchdog check {}{again} --all", page::quoted(image));
             let mut next = vec![(check, "what no step mends")];
             next.extend(answer(&plan.choices, given, again).map(|next| (next, "answers the question above")));
             page.next(&next);
@@ -255,15 +262,15 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
         let copy = page::beside(image, again, "mended.img");
         let apply = format!(
             "punchdog apply {} --image {} --copy {}",
-            page::word(out),
-            page::word(image),
-            page::word(&copy)
+            page::quoted(out),
+            page::quoted(image),
+            page::quoted(&copy)
         );
         page.next(&[(apply, "mends a copy")]);
     } else {
         let out = page::beside(image, again, "plan.json");
         page.next(&[(
-            format!("punchdog plan {}{again} --out {}", page::word(image), page::word(&out)),
+            format!("punchdog plan {}{again} --out {}", page::quoted(image), page::quoted(&out)),
             "keeps the plan",
         )]);
     }
@@ -277,7 +284,7 @@ fn answer(choices: &[Choice], given: &Given, again: &str) -> Option<String> {
     let (image, out) = (&given.target.image, given.out.clone());
     let replace = if out.is_some() { " --replace" } else { "" };
     let out = out.unwrap_or_else(|| page::beside(image, again, "plan.json"));
-    let (image, out) = (page::word(image), page::word(&out));
+    let (image, out) = (page::quoted(image), page::quoted(&out));
     Some(format!(
         "punchdog plan {image}{again} --choose {}={} --out {out}{replace}",
         choice.name, other.option

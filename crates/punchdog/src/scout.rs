@@ -2,15 +2,16 @@
 
 use crate::{
     args::{Args, Scout},
-    choose, json,
+    choose,
+    failure::Verdict,
+    json,
     page::{self, Page},
-    trouble::Verdict,
     watch::Screen,
 };
 use punchdog_core::{
-    finding::Weight,
     medium::Medium,
     partition::{self, Place, Scouting, Table, Way},
+    report::finding::Weight,
 };
 use serde_json::json;
 use std::path::Path;
@@ -98,7 +99,7 @@ fn text(path: &Path, bytes: u64, seen: &Scouting, fine: bool) -> anyhow::Result<
         page.beside(32, finding.entry.code, page::style(finding.weight), &finding.summary);
         page.under(32, &finding.detail());
     }
-    let image = page::word(path);
+    let image = page::quoted(path);
     let mut next = Vec::new();
     if let Some((number, place)) = seen.volumes.iter().enumerate().find(|(_, place)| place.what.is_mended()) {
         let again = if place.way == Way::Bare { String::new() } else { format!(" --volume {}", number + 1) };
@@ -106,7 +107,7 @@ fn text(path: &Path, bytes: u64, seen: &Scouting, fine: bool) -> anyhow::Result<
     }
     if seen.findings.iter().any(|finding| finding.weight != Weight::Remark) {
         next.push((
-            format!("punchdog plan {image} --out {}", page::word(&page::beside(path, "", "plan.json"))),
+            format!("punchdog plan {image} --out {}", page::quoted(&page::beside(path, "", "plan.json"))),
             "the repair of the table, and of all else that is wrong",
         ));
     }

@@ -2,12 +2,12 @@
 
 use crate::{
     args::{Args, Undo},
+    failure::{Failure, Verdict},
     json,
     page::{self, Page},
-    trouble::{Trouble, Verdict},
     workplace::{Files, journal_path},
 };
-use punchdog_core::apply::{self, ApplyError, Standing};
+use punchdog_core::repair::apply::{self, ApplyError, Standing};
 use serde_json::json;
 
 pub(crate) fn run(args: &Args, given: &Undo) -> anyhow::Result<Verdict> {
@@ -17,7 +17,7 @@ pub(crate) fn run(args: &Args, given: &Undo) -> anyhow::Result<Verdict> {
             ApplyError::NoCopy => "check the name: undo wants the copy that punchdog apply made",
             _ => "the image itself was never changed: a new copy can be made from it with punchdog apply",
         };
-        Trouble::with(format!("{}: {error}", given.copy.display()), next)
+        Failure::with(format!("{}: {error}", given.copy.display()), next)
     })?;
     let (bytes, places) = (undone.restored.bytes, undone.restored.places);
     let before = undone.standing == Standing::Unchanged;
@@ -42,7 +42,7 @@ pub(crate) fn run(args: &Args, given: &Undo) -> anyhow::Result<Verdict> {
     });
     page.say(&format!(
         "Only these places were looked at. What somebody else changed elsewhere in the copy is as they left it. The journal {} stays, so that the same plan can be applied again.",
-        page::word(&journal_path(&given.copy)),
+        page::quoted(&journal_path(&given.copy)),
     ));
     page.print()?;
     Ok(Verdict::Fine)

@@ -4,11 +4,11 @@
 //! their own name when they are whole; never over anything that has that name. What a killed run left
 //! is told apart from what another run is at work on by the lock that a run holds on its files.
 
-use crate::{page, trouble::Trouble};
+use crate::{failure::Failure, page};
 use punchdog_core::{
-    apply::{Inspect, Workplace, WriteJournal},
     medium::{Extent, FileImage, Medium, MediumError},
     progress::Watch,
+    repair::apply::{Inspect, Workplace, WriteJournal},
 };
 use std::{
     fs::{File, OpenOptions},
@@ -47,7 +47,7 @@ impl Files {
     pub(crate) fn new(copy: &Path, image: Option<&Path>, plan: Option<&Path>) -> anyhow::Result<Self> {
         let name = copy.display();
         if copy.file_name().is_none() {
-            return Err(Trouble::with(format!("{name} is no file name"), "name a new file"));
+            return Err(Failure::with(format!("{name} is no file name"), "name a new file"));
         }
         let journal = journal_path(copy);
         for (title, own) in [("copy", copy), ("journal of the copy", &journal)] {
@@ -57,7 +57,7 @@ impl Files {
                 && !about.is_file()
                 && !(own == copy && copy.metadata().is_ok_and(|about| about.is_file()))
             {
-                return Err(Trouble::with(
+                return Err(Failure::with(
                     format!("{} is not a file", own.display()),
                     "name a new file: copies and journals are never made onto devices, links or folders",
                 ));
@@ -66,7 +66,7 @@ impl Files {
                 if given.is_some_and(|given| is_same(own, given)) {
                     let (place, which) =
                         (own.display(), if own == copy { "" } else { ", the journal's place," });
-                    return Err(Trouble::with(
+                    return Err(Failure::with(
                         format!("{place}{which} is the {what} itself, or another name for it"),
                         format!("name a new file with --copy; the {title} is never written over the {what}"),
                     ));

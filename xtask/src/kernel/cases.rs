@@ -4,14 +4,14 @@ use super::{guest, setup::Machine};
 use anyhow::Context;
 use punchdog_core::{
     exfat::{self as exfat_core, ExfatVolume},
-    family::{self, Kind, Wanted},
+    family::{Kind, Wanted},
     fat::{FatVolume, fresh::Wish},
-    forecast::HostForecast,
-    inventory::State,
-    measure::Subject,
+    files::record::State,
     medium::{Extent, Medium, Memory},
-    plan,
     progress::Silent,
+    registry,
+    repair::{measure::Subject, plan},
+    report::forecast::HostForecast,
 };
 use punchdog_lab::{
     exfat, exfat_faults, fat, faults,
@@ -44,7 +44,7 @@ pub(crate) struct Case {
     /// There is room for the write test.
     pub(crate) writable: bool,
     /// Why there is no mended volume.
-    pub(crate) trouble: Option<String>,
+    pub(crate) failure: Option<String>,
 }
 
 /// A volume that the kernel filled, with what it put there.
@@ -53,12 +53,12 @@ pub(crate) struct FilledByKernel {
     kind: Kind,
     bytes: Vec<u8>,
     files: BTreeMap<String, String>,
-    trouble: Option<String>,
+    failure: Option<String>,
 }
 
 pub(super) fn linux(bytes: &[u8]) -> Option<HostForecast> {
     let medium = Memory::new(bytes.to_vec());
-    let volume = family::recognise(&medium, &Silent).ok()??;
+    let volume = registry::recognise(&medium, &Silent).ok()??;
     volume.forecast(&medium, 512).into_iter().find(|host| host.host == "linux")
 }
 
@@ -87,13 +87,13 @@ pub(super) fn case(
     contents: BTreeSet<String>,
 ) -> Case {
     let mended = mend(&before, choose);
-    let trouble = mended.as_ref().err().cloned();
+    let failure = mended.as_ref().err().cloned();
     let after = mended.unwrap_or_default();
     let forecast = linux(&before);
-    let trouble = trouble.or_else(|| forecast.is_none().then(|| "not recognised".to_owned()));
-    let basis = punchdog_core::forecast::Basis::Driver;
+    let failure = failure.or_else(|| forecast.is_none().then(|| "not recognised".to_owned()));
+    let basis = punchdog_core::report::forecast::Basis::Driver;
     let forecast = forecast.unwrap_or_else(|| HostForecast::mounts("linux", basis));
-    Case { name, driver: "vfat", before, after, forecast, files, contents, writable: true, trouble }
+    Case { name, driver: "vfat", before, after, forecast, files, contents, writable: true, failure }
 }
 
 fn of_fault<G>(fault: &Fault<G>, mut patient: Patient<G>, volume: &str, seed: u64) -> Case {
@@ -123,8 +123,8 @@ fn exfat_patient((sector, cluster, tables): ExfatShape, seed: u64) -> exfat_faul
 /// A case that is made when its turn comes: all of them together would fill the memory.
 pub(crate) type Recipe<'a> = Box<dyn Fn() -> anyhow::Result<Case> + Send + Sync + 'a>;
 
-/// Every fault of the lab on four volumes.
-pub(crate) fn of_matrix<'a>(only: Option<&str>) -> Vec<Recipe<'a>> {
+/// Every fault of the lab: on one volume that fits it, which one by the seed; without a seed on each.
+pub(crate) fn of_matrix<'a>(only: Option<&str>, seed: Option<u64>) -> Vec<Recipe<'a>> {
     let mut recipes: Vec<Recipe<'a>> = Vec::new();
     // "exfat:…" and "fat:…" take one family only.
     let split = only.and_then(|text| text.split_once(':'));
@@ -133,7 +133,8 @@ pub(crate) fn of_matrix<'a>(only: Option<&str>) -> Vec<Recipe<'a>> {
     let exfat = family.is_none_or(|family| family == "exfat");
     let volumes = VOLUMES.map(|volume| (volume, fat_patient(volume, 1).geometry));
     for fault in faults::all().filter(|fault| fat && only.is_none_or(|part| fault.name.contains(part))) {
-        for (volume, _) in volumes.iter().filter(|(_, geometry)| (fault.on)(geometry)) {
+        let fitting = volumes.iter().filter(|(_, geometry)| (fault.on)(geometry));
+        for (volume, _) in sampled(fitting.collect(), seed, recipes.len()) {
             let (volume, seed) = (*volume, 1 + recipes.len() as u64 % 3);
             let name = format!("{} {}/{}", volume.0.name(), volume.1, volume.2);
             recipes.push(Box::new(move || Ok(of_fault(fault, fat_patient(volume, seed), &name, seed))));
@@ -144,9 +145,7 @@ pub(crate) fn of_matrix<'a>(only: Option<&str>) -> Vec<Recipe<'a>> {
         exfat_faults::all().filter(|fault| exfat && only.is_none_or(|part| fault.name.contains(part)))
     {
         let fitting = volumes.iter().filter(|(_, geometry)| (fault.on)(geometry));
-        // Two of the three by turns: the lane has half an hour for both families.
-        let skip = recipes.len() % 3;
-        for (_, (volume, _)) in fitting.enumerate().filter(|(number, _)| *number != skip) {
+        for (volume, _) in sampled(fitting.collect(), seed, recipes.len()) {
             let (volume, seed) = (*volume, 1 + recipes.len() as u64 % 3);
             let name = format!("exfat {}/{}/{}", volume.0, volume.1, volume.2);
             recipes.push(Box::new(move || {
@@ -156,6 +155,15 @@ pub(crate) fn of_matrix<'a>(only: Option<&str>) -> Vec<Recipe<'a>> {
         }
     }
     recipes
+}
+
+/// One of these by the seed and the number of the case, or all.
+fn sampled<T>(mut all: Vec<T>, seed: Option<u64>, number: usize) -> Vec<T> {
+    if let Some(seed) = seed.filter(|_| !all.is_empty()) {
+        let turn = usize::try_from(seed % 1000).unwrap_or(0) + number;
+        all = vec![all.swap_remove(turn % all.len())];
+    }
+    all
 }
 
 /// Sector bytes, cluster bytes, tables.
@@ -218,13 +226,13 @@ pub(crate) fn filled(machine: &Machine) -> anyhow::Result<Vec<FilledByKernel>> {
     let shapes = wishes.iter().map(|(kind, _, sector, cluster)| (*kind, *sector, *cluster));
     let shapes = shapes.chain(others.map(|(_, sector, cluster)| (Kind::Exfat, sector, cluster)));
     let named = shapes.zip(answers).map(|((kind, sector, cluster), (bytes, files))| {
-        let trouble = read_alike(&bytes, &files).err();
+        let failure = read_alike(&bytes, &files).err();
         FilledByKernel {
             name: format!("filled by the kernel ({} {sector}/{cluster})", kind.name()),
             kind,
             bytes,
             files,
-            trouble,
+            failure,
         }
     });
     Ok(named.collect())
@@ -233,7 +241,7 @@ pub(crate) fn filled(machine: &Machine) -> anyhow::Result<Vec<FilledByKernel>> {
 /// Our reading of a sound volume must be the kernel's, and find nothing wrong.
 fn read_alike(bytes: &[u8], files: &BTreeMap<String, String>) -> Result<(), String> {
     let medium = Memory::new(bytes.to_vec());
-    let volume = family::recognise(&medium, &Silent).map_err(|e| e.to_string())?.ok_or("not recognised")?;
+    let volume = registry::recognise(&medium, &Silent).map_err(|e| e.to_string())?.ok_or("not recognised")?;
     let seen = volume.examine(&medium, &Silent).map_err(|e| e.to_string())?;
     if !seen.sound() {
         let codes: Vec<&str> = seen.findings.iter().map(|f| f.entry.code).collect();
@@ -310,7 +318,7 @@ fn of_filled_exfat(volume: &FilledByKernel) -> Vec<Recipe<'_>> {
             let name = format!("{name}, {}", volume.name);
             let mut case = case(name, bytes, &[], volume.files.clone(), BTreeSet::new());
             case.driver = "exfat";
-            case.trouble = volume.trouble.clone().or(case.trouble);
+            case.failure = volume.failure.clone().or(case.failure);
             Ok(case)
         }));
     }
@@ -334,7 +342,7 @@ pub(crate) fn of_filled(filled: &[FilledByKernel]) -> Vec<Recipe<'_>> {
                 strike(&mut bytes, &found.believed().geometry);
                 let name = format!("{name}, {}", volume.name);
                 let mut case = case(name, bytes, &[], volume.files.clone(), BTreeSet::new());
-                case.trouble = volume.trouble.clone().or(case.trouble);
+                case.failure = volume.failure.clone().or(case.failure);
                 Ok(case)
             }));
         }

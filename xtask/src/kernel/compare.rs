@@ -4,7 +4,7 @@ use super::{
     cases::Case,
     guest::{Answer, Mount},
 };
-use punchdog_core::forecast::HostForecast;
+use punchdog_core::report::forecast::HostForecast;
 use std::{collections::BTreeSet, time::Duration};
 
 /// What was compared, and what disagreed.
@@ -80,7 +80,7 @@ impl Table {
             self.forecasts += 1;
             self.lines += u32::try_from(case.forecast.log.len()).unwrap_or(0);
         }
-        let differs = case.trouble.clone().or_else(|| mended_differs(case, answer));
+        let differs = case.failure.clone().or_else(|| mended_differs(case, answer));
         if let Some(why) = differs {
             self.disagreements.push(format!("{}: {why}", case.name));
         } else {

@@ -9,10 +9,11 @@ use anyhow::{Context, ensure};
 use punchdog_core::{
     arith::Sat,
     exfat::{ExfatVolume, fresh::Wish, geometry::Geometry},
-    family::{self, Wanted},
-    inventory::{FileRecord, State},
+    family::Wanted,
+    files::record::{FileRecord, State},
     medium::{Extent, FileImage},
     progress::Silent,
+    registry,
 };
 use punchdog_lab::{canvas::Canvas, exfat, seed::Seed};
 use std::{collections::BTreeMap, fs::File, path::Path, process::Command, time::Instant};
@@ -112,7 +113,7 @@ pub(super) fn run(machine: &Machine, program: &Path) -> anyhow::Result<()> {
         let forecast = {
             let image = FileImage::open(&before)?;
             let volume =
-                family::recognise(&image, &Silent)?.context("the struck volume is not recognised")?;
+                registry::recognise(&image, &Silent)?.context("the struck volume is not recognised")?;
             let hosts = volume.forecast(&image, 512);
             hosts.into_iter().find(|host| host.host == "linux").context("a forecast")?
         };
@@ -151,7 +152,7 @@ fn copy_with_holes(from: &Path, to: &Path) -> anyhow::Result<()> {
 /// Our reading must be the kernel's, and find nothing wrong.
 fn read_alike(path: &Path, kernel: &BTreeMap<String, String>) -> anyhow::Result<()> {
     let image = FileImage::open(path)?;
-    let volume = family::recognise(&image, &Silent)?.context("not recognised")?;
+    let volume = registry::recognise(&image, &Silent)?.context("not recognised")?;
     let seen = volume.examine(&image, &Silent)?;
     ensure!(seen.sound(), "findings: {:?}", seen.findings);
     let mut ours = BTreeMap::new();

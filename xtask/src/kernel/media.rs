@@ -7,11 +7,10 @@
 
 use super::{guest, setup::Machine};
 use punchdog_core::{
-    measure::Subject,
     medium::{Extent, Medium, Memory},
     partition::{self, Place, Way},
-    plan,
     progress::Silent,
+    repair::{measure::Subject, plan},
 };
 use punchdog_lab::{
     canvas::write_with_holes,
@@ -50,7 +49,7 @@ struct Case<'s> {
     /// The volumes of the damaged medium, and of the mended one where it was mended.
     before: Vec<Place>,
     after: Vec<Place>,
-    trouble: Option<String>,
+    failure: Option<String>,
 }
 
 /// What the kernel did with all of them.
@@ -111,7 +110,7 @@ fn look(machine: &Machine, rows: &[Situation]) -> anyhow::Result<Tally> {
         let card = (row.make)();
         let damaged = Memory::new(card.bytes.clone());
         let before = partition::scout(&damaged, true, &Silent)?.volumes;
-        let (after, trouble) = match mended(&damaged, &before, row) {
+        let (after, failure) = match mended(&damaged, &before, row) {
             Ok(bytes) => (bytes, None),
             Err(why) => (card.bytes.clone(), Some(why)),
         };
@@ -120,7 +119,7 @@ fn look(machine: &Machine, rows: &[Situation]) -> anyhow::Result<Tally> {
             write_with_holes(&path, bytes)?;
             disks.push(path);
         }
-        let after = if row.ends == Ends::Remains || trouble.is_some() {
+        let after = if row.ends == Ends::Remains || failure.is_some() {
             Vec::new()
         } else {
             partition::scout(&Memory::new(after), true, &Silent)?.volumes
@@ -136,7 +135,7 @@ fn look(machine: &Machine, rows: &[Situation]) -> anyhow::Result<Tally> {
             let _ = writeln!(script, "volume {volumes} {driver}");
             volumes += 1;
         }
-        cases.push(Case { row, card, before, after, trouble });
+        cases.push(Case { row, card, before, after, failure });
     }
     let drives: Vec<&std::path::Path> = disks.iter().map(PathBuf::as_path).collect();
     let (text, answers) = guest::answers(machine, &script, &drives, volumes)?;
@@ -178,7 +177,7 @@ fn compare(case: &Case<'_>, there: &BTreeSet<u64>, answers: &[guest::Answer], ta
     tally.media += 1;
     let name = &case.row.name;
     let mut wrong = |text: String| tally.disagreements.push(format!("{name}: {text}"));
-    if let Some(why) = &case.trouble {
+    if let Some(why) = &case.failure {
         wrong(why.clone());
     }
     for place in case.before.iter().filter(|place| place.way != Way::Bare) {

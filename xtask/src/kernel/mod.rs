@@ -18,6 +18,7 @@ use std::{path::Path, time::Instant};
 
 /// How much to try.
 #[derive(Args)]
+#[expect(clippy::struct_excessive_bools, reason = "flags of a command line")]
 pub(crate) struct Kernel {
     /// Only faults whose name contains this.
     #[arg(long)]
@@ -31,6 +32,9 @@ pub(crate) struct Kernel {
     /// Struck bytes of boot and root structures that are tried, taken from all of them by the seed.
     #[arg(long, default_value_t = 60)]
     sweep: usize,
+    /// Every fault on every volume, instead of one that the seed takes.
+    #[arg(long)]
+    every: bool,
     /// The seed; without one it follows from the commit.
     #[arg(long)]
     seed: Option<u64>,
@@ -58,7 +62,7 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
     if given.large {
         return large::run(&machine, &crate::bench::program()?);
     }
-    let seed = given.seed.unwrap_or_else(of_commit);
+    let seed = given.seed.unwrap_or_else(crate::of_commit);
     if given.only_media {
         let fine = media::run(&machine, given.media, seed, given.only.as_deref())?;
         anyhow::ensure!(fine, "the kernel disagrees");
@@ -66,7 +70,11 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
     }
     let everything = given.only.is_none() && !given.only_sweep;
     let filled = if everything { cases::filled(&machine)? } else { Vec::new() };
-    let mut all = if given.only_sweep { Vec::new() } else { cases::of_matrix(given.only.as_deref()) };
+    let mut all = if given.only_sweep {
+        Vec::new()
+    } else {
+        cases::of_matrix(given.only.as_deref(), (!given.every && given.only.is_none()).then_some(seed))
+    };
     if given.only.is_none() {
         println!("  {} struck bytes by seed {seed}", given.sweep);
         all.extend(sweep::recipes(given.sweep, seed));
@@ -99,13 +107,6 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
     let media = !everything || media::run(&machine, given.media, seed, None)?;
     anyhow::ensure!(table.agrees() && media, "the kernel disagrees");
     Ok(())
-}
-
-/// A number that changes with the commit, so that each run tries others.
-fn of_commit() -> u64 {
-    let said = std::process::Command::new("git").args(["rev-parse", "HEAD"]).output();
-    let text = said.map(|done| String::from_utf8_lossy(&done.stdout).into_owned()).unwrap_or_default();
-    u64::from_str_radix(text.get(..12).unwrap_or(""), 16).unwrap_or(1)
 }
 
 type Answered = Vec<(cases::Case, guest::Answer)>;

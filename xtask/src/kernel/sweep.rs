@@ -3,10 +3,11 @@
 
 use super::cases::{Case, Recipe, case, linux};
 use punchdog_core::{
-    family::{self, Kind, Wanted},
-    inventory::State,
+    family::{Kind, Wanted},
+    files::record::State,
     medium::Memory,
     progress::Silent,
+    registry,
 };
 use punchdog_lab::{
     exfat, fat,
@@ -58,7 +59,7 @@ fn chosen(pick: &mut Seed, blows: &[Blow]) -> Blow {
 
 fn of_struck(name: String, driver: &'static str, bytes: Vec<u8>) -> Case {
     let medium = Memory::new(bytes);
-    let volume = family::recognise(&medium, &Silent).ok().flatten();
+    let volume = registry::recognise(&medium, &Silent).ok().flatten();
     let seen = volume.as_ref().and_then(|volume| volume.examine(&medium, &Silent).ok());
     let bytes = medium.bytes().to_vec();
     if !seen.is_some_and(|seen| seen.sound()) {
@@ -68,9 +69,12 @@ fn of_struck(name: String, driver: &'static str, bytes: Vec<u8>) -> Case {
     let listed = listed.unwrap_or_default();
     let whole = listed.iter().filter(|file| !file.folder && file.state == State::Intact);
     let files = whole.map(|file| (file.path.to_string(), file.sha256(&medium))).collect();
-    let trouble = linux(&bytes).is_none().then(|| "not recognised".to_owned());
+    let failure = linux(&bytes).is_none().then(|| "not recognised".to_owned());
     let forecast = linux(&bytes).unwrap_or_else(|| {
-        punchdog_core::forecast::HostForecast::mounts("linux", punchdog_core::forecast::Basis::Driver)
+        punchdog_core::report::forecast::HostForecast::mounts(
+            "linux",
+            punchdog_core::report::forecast::Basis::Driver,
+        )
     });
     Case {
         name: format!("{name}, called sound"),
@@ -81,6 +85,6 @@ fn of_struck(name: String, driver: &'static str, bytes: Vec<u8>) -> Case {
         files,
         contents: BTreeSet::new(),
         writable: true,
-        trouble,
+        failure,
     }
 }

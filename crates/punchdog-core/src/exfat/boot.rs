@@ -10,8 +10,8 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    judgement::{Judgement, Show, Table},
     medium::Medium,
+    report::judgement::{Judgement, Show, Table},
 };
 use zerocopy::{FromZeros, IntoBytes};
 

@@ -1,6 +1,6 @@
 //! Every class of exFAT fault: what it is called, what it weighs, what the specification says.
 
-use crate::finding::{
+use crate::report::finding::{
     Entry,
     Weight::{BlocksMount, Remark, RisksFiles, Untidy},
     catalogue,

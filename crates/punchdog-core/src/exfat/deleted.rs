@@ -12,11 +12,13 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::Link,
-    family::Deleted,
-    inventory::{Attributes, FileRecord, State},
+    cluster::chain::Link,
+    files::{
+        path::TreePath,
+        record::{Attributes, FileRecord, State},
+    },
     medium::{Extent, Medium},
-    treepath::TreePath,
+    report::examination::Deleted,
 };
 use std::collections::{HashSet, VecDeque};
 

@@ -12,9 +12,11 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    finding::Entry,
-    forecast::{Basis, HostForecast},
     medium::Medium,
+    report::{
+        finding::Entry,
+        forecast::{Basis, HostForecast},
+    },
 };
 
 const READ_BOOT: &str = "failed to read boot sector";
@@ -432,7 +434,8 @@ pub(super) fn windows(medium: &dyn Medium, boot: &Boot) -> HostForecast {
         return refuses(&c::BOOT_GONE, "sector 0 does not name exFAT".to_owned());
     }
     let blocking = boot.fields.iter().find(|field| {
-        field.wrong() && field.entry.is_some_and(|entry| entry.weight == crate::finding::Weight::BlocksMount)
+        field.wrong()
+            && field.entry.is_some_and(|entry| entry.weight == crate::report::finding::Weight::BlocksMount)
     });
     if let Some((field, entry)) = blocking.and_then(|field| field.entry.map(|entry| (field, entry))) {
         return refuses(entry, format!("{} (documented demand)", field.field));

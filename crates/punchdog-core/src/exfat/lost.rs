@@ -9,9 +9,11 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::{End, run_of, walk_own},
-    clusters::ClusterSet,
-    content, file_end,
+    cluster::{
+        chain::{End, run_of, walk_own},
+        set::ClusterSet,
+    },
+    files::{end as file_end, kinds},
 };
 
 /// Clusters that are looked at for lost folders.
@@ -29,14 +31,14 @@ impl Surveyor<'_> {
             let needed = self.out.geometry.clusters_for(item.stream.length).narrow();
             let open = needed > 0 && item.stream.first >= 2 && {
                 if item.stream.in_a_row() {
-                    self.all_open(item.stream.first, needed)
+                    self.all_unclaimed(item.stream.first, needed)
                 } else {
                     let walk =
                         self.out.geometry.has(item.stream.first).then(|| self.walk(item.stream.first, None));
                     walk.is_some_and(|walk| {
                         walk.end == End::Proper
                             && walk.length == needed
-                            && walk.clusters().all(|c| self.is_open(c))
+                            && walk.clusters().all(|c| self.is_unclaimed(c))
                     })
                 }
             };
@@ -162,7 +164,9 @@ impl Surveyor<'_> {
             let chain =
                 heads.then(|| walk_own(cluster, &taken, &mut scratch, |c| (links.get(medium, c), false)));
             let chain = chain.filter(|walk| {
-                walk.end == End::Proper && walk.meets.is_none() && walk.clusters().all(|c| self.is_open(c))
+                walk.end == End::Proper
+                    && walk.meets.is_none()
+                    && walk.clusters().all(|c| self.is_unclaimed(c))
             });
             let length = if let Some(walk) = &chain {
                 walk.clusters().for_each(|c| taken.insert(c.size()));
@@ -184,14 +188,14 @@ impl Surveyor<'_> {
                 length,
                 chained: chain.is_some(),
                 blank: blank(&start),
-                extension: content::extension(&start),
+                extension: kinds::extension(&start),
             });
         }
     }
 
     fn start_of(&self, cluster: u32) -> Vec<u8> {
         let g = self.out.geometry;
-        self.medium.lenient(g.cluster_place(cluster), content::ENOUGH.min(g.cluster_bytes().size())).bytes
+        self.medium.lenient(g.cluster_place(cluster), kinds::ENOUGH.min(g.cluster_bytes().size())).bytes
     }
 
     /// Lost clusters in a row, up to where something else begins.
@@ -200,11 +204,11 @@ impl Surveyor<'_> {
         let mut length = 1_u32;
         loop {
             let next = first.plus(length);
-            if !g.has(next) || !self.is_open(next) || taken.contains(next.size()) || length >= LONGEST {
+            if !g.has(next) || !self.is_unclaimed(next) || taken.contains(next.size()) || length >= LONGEST {
                 break;
             }
             let start = self.medium.lenient(g.cluster_place(next), 512).bytes;
-            let ends = if begins_blank { !blank(&start) } else { content::extension(&start).is_some() };
+            let ends = if begins_blank { !blank(&start) } else { kinds::extension(&start).is_some() };
             if ends || self.watch.stop() {
                 break;
             }

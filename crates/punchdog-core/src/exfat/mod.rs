@@ -16,28 +16,33 @@ pub mod geometry;
 pub mod layout;
 mod lost;
 mod mend;
-mod open;
 mod resolve;
 pub mod sets;
 mod story;
 pub mod survey;
 pub mod table;
 pub mod tree;
+mod unclaimed;
 pub mod upcase;
 
 use crate::{
     arith::Sat,
-    family::{Examination, FieldGroup, Kind, Survey, Tally, Volume, Wanted},
-    filler,
-    finding::Collector,
-    forecast::HostForecast,
-    gap::{self, Part},
-    inventory::{Attributes, FileRecord, State},
-    keeping::ADRIFT,
-    medium::{Extent, Medium, MediumError, Stage},
+    family::{Kind, Survey, Volume, Wanted},
+    files::{
+        naming::ADRIFT,
+        path::TreePath,
+        record::{Attributes, FileRecord, State},
+    },
+    medium::{Extent, Medium, MediumError, OverlayWindow},
+    mending::{choices::Choices, step::Steps},
     progress::Watch,
-    step::{Choices, Steps},
-    treepath::TreePath,
+    report::{
+        examination::{Examination, Tally},
+        fields::FieldGroup,
+        finding::Collector,
+        forecast::HostForecast,
+        gap::Part,
+    },
 };
 use boot::Boot;
 use geometry::Believed;
@@ -135,14 +140,7 @@ impl Survey for ExfatSurvey {
         let mut examination =
             Examination { label, findings, tally: tally(survey), deleted, ..Examination::default() };
         story::tell(medium, believed, boot, survey, &mut examination);
-        if let Some(found) = filler::in_findings(medium, &examination.findings) {
-            examination.likely = Some(filler::likely(&found));
-        } else if survey.hollow.is_none()
-            && !examination.sound()
-            && let Some(gap) = gap::across(medium, &parts)
-        {
-            examination.likely = Some(gap);
-        }
+        examination.find_cause(medium, survey.hollow.is_some(), &parts);
         examination
     }
 
@@ -189,12 +187,12 @@ impl Survey for ExfatSurvey {
 
     fn mend(
         &mut self,
-        stage: &mut Stage<'_, '_>,
+        window: &mut OverlayWindow<'_, '_>,
         choices: &mut Choices,
         steps: &mut Steps<'_>,
         watch: &dyn Watch,
     ) -> Result<(), MediumError> {
-        mend::round(self, stage, choices, steps, watch)
+        mend::round(self, window, choices, steps, watch)
     }
 }
 

@@ -5,8 +5,8 @@
 use super::{sets::Flaws, survey::Surveyor, table::Because, tree::Node};
 use crate::{
     arith::{Peek, Sat},
-    chain::{End, Link, Walk, run_of},
-    content,
+    cluster::chain::{End, Link, Walk, run_of},
+    files::kinds,
 };
 
 /// The flaw that a chain's end is.
@@ -106,7 +106,7 @@ impl Surveyor<'_> {
                 row = true;
                 let said = node.needed(&self.out.geometry).min(u32::MAX.wide()).narrow();
                 let length = match node.folder {
-                    true if self.all_open(node.first, said) => self.folder_run(node.first).max(said),
+                    true if self.all_unclaimed(node.first, said) => self.folder_run(node.first).max(said),
                     true => self.folder_run(node.first),
                     false => self.file_run(node.first),
                 };
@@ -145,7 +145,7 @@ impl Surveyor<'_> {
 
     /// Clusters of a file in a row: as long as they are in use and nobody's.
     fn file_run(&self, first: u32) -> u32 {
-        let open = |cluster: u32| self.is_open(cluster);
+        let open = |cluster: u32| self.is_unclaimed(cluster);
         (first..=self.out.geometry.last_cluster())
             .take_while(|cluster| open(*cluster))
             .count()
@@ -173,13 +173,13 @@ impl Surveyor<'_> {
     /// first cluster that is wrong.
     fn found_elsewhere(&mut self, number: u32, node: &Node, needed: u32) -> bool {
         let start = self.medium.lenient(self.out.geometry.cluster_place(node.first), 512).bytes;
-        if node.folder || content::agrees(&node.name, &start) != Some(false) {
+        if node.folder || kinds::agrees(&node.name, &start) != Some(false) {
             return false;
         }
         let Some(runs) = self.fit(node, needed) else { return false };
         let first = runs.first().map_or(0, |(first, _)| *first);
         let there = self.medium.lenient(self.out.geometry.cluster_place(first), 512).bytes;
-        if content::agrees(&node.name, &there) != Some(true) {
+        if kinds::agrees(&node.name, &there) != Some(true) {
             return false;
         }
         self.take_found(number, &runs);
@@ -293,7 +293,7 @@ impl Surveyor<'_> {
         }
         let missing = needed.minus(length);
         let next = at.plus(1);
-        if length == 1 && walk.end == End::Free && self.all_open(next, missing) {
+        if length == 1 && walk.end == End::Free && self.all_unclaimed(next, missing) {
             // Never chained: the flag is what was lost.
             self.claim(number, &[(node.first, needed)]);
             self.change(number, |node| {
@@ -322,7 +322,7 @@ impl Surveyor<'_> {
     fn go_on(&mut self, number: u32, (at, missing): (u32, u32), crossed: bool, end: End) {
         let next = at.plus(1);
         let tail = self.tail(missing);
-        let in_row = self.all_open(next, missing)
+        let in_row = self.all_unclaimed(next, missing)
             && run_of(next, missing).all(|cluster| {
                 matches!(self.out.links.get(self.medium, cluster), Link::Free | Link::End)
                     || self.out.links.get(self.medium, cluster) == Link::Next(cluster.plus(1))

@@ -10,12 +10,15 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::End,
-    family::{Examination, Exhibit, FieldGroup, FieldRow},
-    finding::Weight,
-    judgement::row,
+    cluster::chain::End,
     medium::Medium,
-    wording::{capital, counted, listed},
+    report::{
+        examination::{Examination, Exhibit},
+        fields::{FieldGroup, FieldRow},
+        finding::Weight,
+        judgement::row,
+        wording::{capital, counted, listed},
+    },
 };
 
 /// Fills in the story, what is intact, and the exhibits.
@@ -83,7 +86,7 @@ pub(super) fn tell(
         };
         format!("{first}.{more} Whole: {}.{broken}", listed(&out.intact))
     };
-    let hollow = survey.hollow.map(crate::hollow::Tail::likely);
+    let hollow = survey.hollow.map(crate::cluster::blank_end::Tail::likely);
     out.likely = hollow.or_else(|| likely(boot, out).map(str::to_owned));
     exhibits(medium, believed, boot, survey, out);
 }

@@ -7,19 +7,21 @@
 use super::{
     geometry::Geometry,
     layout::{DIRECTORY, ENTRY, LONGEST_FOLDER, NO_CHAIN, Owner, POSSIBLE, Stream, UPCASE, table_checksum},
-    open::Open,
     sets::{Flaws, Item, Reading},
     table::Links,
     tree::{FolderNotes, Node, Reached, Tree, time},
+    unclaimed::Unclaimed,
     upcase::Upcase,
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::{Budget, End, Link, Walk, run_of, walk},
-    clusters::ClusterSet,
-    hollow::{Tail, is_never},
+    cluster::{
+        blank_end::{Tail, is_never},
+        chain::{Budget, End, Link, Walk, run_of, walk},
+        places::Places,
+        set::ClusterSet,
+    },
     medium::{Extent, Medium, MediumError},
-    places::Places,
     progress::Watch,
 };
 use std::collections::{HashSet, VecDeque};
@@ -104,7 +106,7 @@ pub(super) struct Surveyor<'m> {
     pub(super) watch: &'m dyn Watch,
     pub(super) out: Survey,
     /// Where something begins that is nobody's; known while nodes are being settled.
-    pub(super) open: Option<Open>,
+    pub(super) open: Option<Unclaimed>,
     pub(super) budget: Budget,
     /// Where lost folders may begin, and whether the bitmap was believed when they were looked for.
     pub(super) starts: Option<(bool, Vec<u32>)>,
@@ -195,9 +197,10 @@ impl Surveyor<'_> {
         let named = self.out.tree.below_root().filter(|(_, node)| begins(node));
         let named = named.map(|(number, node)| (g.cluster_place(node.first), Some(number)));
         let lost = self.out.tree.lost.iter().map(|lost| (g.cluster_place(lost.first), None));
-        let tail = crate::hollow::tail(self.medium, named.chain(lost).collect(), |number, blank| {
-            self.node(number).is_some_and(|node| node.folder || is_never(&node.name, blank))
-        });
+        let tail =
+            crate::cluster::blank_end::tail(self.medium, named.chain(lost).collect(), |number, blank| {
+                self.node(number).is_some_and(|node| node.folder || is_never(&node.name, blank))
+            });
         let Some(tail) = tail else { return };
         for number in 1..self.out.tree.nodes.len().narrow() {
             let folder =

@@ -12,9 +12,11 @@
 use super::{geometry::Geometry, layout::FLAG_ACTIVE};
 use crate::{
     arith::{Peek, Sat},
-    chain::Link,
-    medium::{Extent, Medium, MediumError, Stage},
-    pages::{PAGE, Pages},
+    cluster::chain::Link,
+    medium::{
+        Extent, Medium, MediumError, OverlayWindow,
+        pages::{PAGE, Pages},
+    },
 };
 use std::collections::BTreeMap;
 
@@ -107,7 +109,7 @@ pub fn value(link: Link) -> u32 {
 
 /// Sets an entry in every copy of the table.
 pub fn set(
-    stage: &mut Stage<'_, '_>,
+    stage: &mut OverlayWindow<'_, '_>,
     geometry: &Geometry,
     cluster: u32,
     link: Link,

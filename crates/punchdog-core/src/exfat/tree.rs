@@ -3,8 +3,8 @@
 use super::{geometry::Geometry, layout::Stream, sets::Flaws};
 use crate::{
     arith::Sat,
-    chain::End,
-    treepath::{TreePath, sentence},
+    cluster::chain::End,
+    files::path::{TreePath, sentence},
 };
 use jiff::civil::DateTime;
 use std::collections::BTreeMap;

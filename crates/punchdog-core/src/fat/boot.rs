@@ -13,8 +13,8 @@ use super::{
 use crate::{
     arith::{Peek, Sat},
     family::Kind,
-    judgement::{Judgement, Show, Table},
     medium::Medium,
+    report::judgement::{Judgement, Show, Table},
 };
 use zerocopy::{FromZeros, IntoBytes};
 

@@ -1,6 +1,6 @@
 //! Every class of fault of a FAT volume, explained once. `docs/findings.md` is made from this.
 
-use crate::finding::{
+use crate::report::finding::{
     Entry,
     Weight::{BlocksMount, Remark, RisksFiles, Untidy},
     catalogue,

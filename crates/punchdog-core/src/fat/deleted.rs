@@ -13,10 +13,12 @@ use super::{
 };
 use crate::{
     arith::Sat,
-    family::Deleted,
-    inventory::{Attributes, FileRecord, State},
+    files::{
+        path::TreePath,
+        record::{Attributes, FileRecord, State},
+    },
     medium::{Extent, Medium},
-    treepath::TreePath,
+    report::examination::Deleted,
 };
 use std::collections::{HashSet, VecDeque};
 

@@ -12,9 +12,11 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    finding::Entry,
-    forecast::{Basis, HostForecast},
     medium::Medium,
+    report::{
+        finding::Entry,
+        forecast::{Basis, HostForecast},
+    },
 };
 
 const PREFIX: &str = "FAT-fs (DEV): ";

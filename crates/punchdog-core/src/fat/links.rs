@@ -8,7 +8,12 @@ use super::{
     geometry::Geometry,
     table::{Copy, entry_place, first_entry_of_page},
 };
-use crate::{arith::Sat, chain::Link, clusters::ClusterSet, medium::Medium, pages::PAGE, progress::Watch};
+use crate::{
+    arith::Sat,
+    cluster::{chain::Link, set::ClusterSet},
+    medium::{Medium, pages::PAGE},
+    progress::Watch,
+};
 use std::collections::BTreeMap;
 
 /// Where the believed value of an overridden entry comes from.

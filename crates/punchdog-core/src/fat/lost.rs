@@ -9,9 +9,11 @@ use super::{
 };
 use crate::{
     arith::Sat,
-    chain::{End, Link, walk_own},
-    clusters::ClusterSet,
-    content, file_end,
+    cluster::{
+        chain::{End, Link, walk_own},
+        set::ClusterSet,
+    },
+    files::{end as file_end, kinds},
     medium::Extent,
 };
 use std::collections::{HashMap, VecDeque};
@@ -63,9 +65,9 @@ impl Surveyor<'_> {
         for chain in lost.iter_mut().take(4096) {
             let start = self.medium.lenient(
                 self.geometry.cluster_offset(chain.head),
-                content::ENOUGH.min(self.geometry.cluster_bytes().size()),
+                kinds::ENOUGH.min(self.geometry.cluster_bytes().size()),
             );
-            chain.extension = content::extension(&start.bytes);
+            chain.extension = kinds::extension(&start.bytes);
             if chain.folder_in.is_none() {
                 let runs = super::survey::runs(self.medium, &mut self.links, chain.head, chain.length);
                 let each = self.geometry.cluster_bytes().wide();
@@ -145,7 +147,7 @@ impl Surveyor<'_> {
                 let right = if item.entry.is_folder() { *is_folder } else { *length == needed };
                 *end == End::Proper && right
             });
-            if fits && self.is_open(first) {
+            if fits && self.is_unclaimed(first) {
                 let number = self.add(folder, place, &item, Reached::Undeleted);
                 self.heads.insert(first.size());
                 let walk = self.walk(first);
@@ -167,7 +169,7 @@ impl Surveyor<'_> {
     pub(super) fn adopt_orphans(&mut self) -> bool {
         let free: Vec<(u32, u32)> = self.with_lost(|s, lost| {
             let folders = lost.all.iter().filter_map(|l| l.folder_in.map(|parent| (l.head, parent)));
-            folders.filter(|(head, _)| s.is_open(*head)).collect()
+            folders.filter(|(head, _)| s.is_unclaimed(*head)).collect()
         });
         if free.is_empty() {
             return false;
@@ -208,12 +210,12 @@ impl Surveyor<'_> {
     }
 
     /// True for the head of a chain that no entry names and nobody has claimed since it was found.
-    pub(super) fn is_open(&self, head: u32) -> bool {
+    pub(super) fn is_unclaimed(&self, head: u32) -> bool {
         !self.heads.contains(head.size()) && !self.claimed.contains(head.size())
     }
 
     /// Asks something of the lost chains. They are found once; what was claimed since then has to
-    /// be passed over with [`Surveyor::is_open`].
+    /// be passed over with [`Surveyor::is_unclaimed`].
     pub(super) fn with_lost<T>(&mut self, ask: impl FnOnce(&mut Self, &mut LostChains) -> T) -> T {
         let mut lost = match self.lost.take() {
             Some(lost) => lost,

@@ -28,17 +28,22 @@ pub mod tree;
 
 use crate::{
     arith::Sat,
-    family::{Examination, FieldGroup, Kind, Survey, Tally, Volume, Wanted},
-    filler,
-    finding::Collector,
-    forecast::HostForecast,
-    gap::{self, Part},
-    inventory::{Attributes, FileRecord, State},
-    keeping::ADRIFT,
-    medium::{Extent, Medium, MediumError, Stage},
+    family::{Kind, Survey, Volume, Wanted},
+    files::{
+        naming::ADRIFT,
+        path::TreePath,
+        record::{Attributes, FileRecord, State},
+    },
+    medium::{Extent, Medium, MediumError, OverlayWindow},
+    mending::{choices::Choices, step::Steps},
     progress::Watch,
-    step::{Choices, Steps},
-    treepath::TreePath,
+    report::{
+        examination::{Examination, Tally},
+        fields::FieldGroup,
+        finding::Collector,
+        forecast::HostForecast,
+        gap::Part,
+    },
 };
 use boot::Boot;
 use folder::Flaws;
@@ -151,14 +156,7 @@ impl Survey for FatSurvey {
             ..Examination::default()
         };
         story::tell(medium, believed, boot, survey, &mut examination);
-        if let Some(found) = filler::in_findings(medium, &examination.findings) {
-            examination.likely = Some(filler::likely(&found));
-        } else if survey.hollow.is_none()
-            && !examination.sound()
-            && let Some(gap) = gap::across(medium, &parts)
-        {
-            examination.likely = Some(gap);
-        }
+        examination.find_cause(medium, survey.hollow.is_some(), &parts);
         examination
     }
 
@@ -216,12 +214,12 @@ impl Survey for FatSurvey {
 
     fn mend(
         &mut self,
-        stage: &mut Stage<'_, '_>,
+        window: &mut OverlayWindow<'_, '_>,
         choices: &mut Choices,
         steps: &mut Steps<'_>,
         watch: &dyn Watch,
     ) -> Result<(), MediumError> {
-        mend::round(self, stage, choices, steps, watch)
+        mend::round(self, window, choices, steps, watch)
     }
 }
 

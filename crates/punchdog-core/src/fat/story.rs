@@ -13,12 +13,15 @@ use super::{
 };
 use crate::{
     arith::Sat,
-    chain::End,
-    family::{Examination, Exhibit, FieldGroup, FieldRow},
-    finding::Weight,
-    judgement::row,
+    cluster::chain::End,
     medium::Medium,
-    wording::{capital, counted, listed},
+    report::{
+        examination::{Examination, Exhibit},
+        fields::{FieldGroup, FieldRow},
+        finding::Weight,
+        judgement::row,
+        wording::{capital, counted, listed},
+    },
 };
 
 /// Fills in the story, what is intact, and the exhibits.
@@ -94,7 +97,7 @@ pub(super) fn tell(
         );
         out.story.push_str(&text);
     }
-    out.likely = survey.hollow.map(crate::hollow::Tail::likely).or_else(|| likely(boot, out));
+    out.likely = survey.hollow.map(crate::cluster::blank_end::Tail::likely).or_else(|| likely(boot, out));
     exhibits(medium, believed, boot, survey, out);
 }
 

@@ -16,11 +16,13 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::{Budget, End, Link, Walk, run_of, walk},
-    clusters::ClusterSet,
-    hollow::{Tail, is_never},
+    cluster::{
+        blank_end::{Tail, is_never},
+        chain::{Budget, End, Link, Walk, run_of, walk},
+        places::Places,
+        set::ClusterSet,
+    },
     medium::{Extent, Medium, MediumError},
-    places::Places,
     progress::Watch,
 };
 use rayon::prelude::*;
@@ -97,7 +99,7 @@ pub(super) struct Surveyor<'m> {
     budget: Budget,
     queue: VecDeque<u32>,
     /// Nodes whose chains do not fit as they stand, not yet looked into.
-    pub(super) fresh: Vec<u32>,
+    pub(super) newly_met: Vec<u32>,
     /// Those for which no copy of the table has a chain that fits.
     pub(super) waiting_folders: VecDeque<u32>,
     pub(super) waiting_files: Vec<u32>,
@@ -127,7 +129,7 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         seen: bits(),
         budget: Budget::new(geometry.clusters()),
         queue: VecDeque::new(),
-        fresh: Vec::new(),
+        newly_met: Vec::new(),
         waiting_folders: VecDeque::new(),
         waiting_files: Vec::new(),
         behind: Vec::new(),
@@ -248,7 +250,7 @@ impl Surveyor<'_> {
             return;
         }
         if !self.geometry.has(first) {
-            self.fresh.push(number);
+            self.newly_met.push(number);
             return;
         }
         self.heads.insert(first.size());
@@ -262,7 +264,7 @@ impl Surveyor<'_> {
         if fits && right {
             self.claim(number, &walk);
         } else {
-            self.fresh.push(number);
+            self.newly_met.push(number);
         }
     }
 
@@ -497,9 +499,10 @@ impl Surveyor<'_> {
         let named = self.tree.below_root().filter(|(_, node)| begins(node));
         let named = named.map(|(number, node)| (self.geometry.cluster_offset(node.first), Some(number)));
         let lost = self.tree.lost.iter().map(|lost| (self.geometry.cluster_offset(lost.head), None));
-        let tail = crate::hollow::tail(self.medium, named.chain(lost).collect(), |number, blank| {
-            self.node(number).is_some_and(|node| node.folder || is_never(&node.name, blank))
-        })?;
+        let tail =
+            crate::cluster::blank_end::tail(self.medium, named.chain(lost).collect(), |number, blank| {
+                self.node(number).is_some_and(|node| node.folder || is_never(&node.name, blank))
+            })?;
         let each = self.geometry.cluster_bytes().wide();
         for number in 1..self.tree.nodes.len().narrow() {
             let Some(node) = self.node(number).filter(|node| node.length > 0) else { continue };

@@ -17,10 +17,12 @@
 use super::geometry::Geometry;
 use crate::{
     arith::{Peek, Sat},
-    chain::Link,
+    cluster::chain::Link,
     family::Kind,
-    medium::{Extent, Medium, MediumError},
-    pages::{PAGE, Pages},
+    medium::{
+        Extent, Medium, MediumError,
+        pages::{PAGE, Pages},
+    },
 };
 
 impl Link {
@@ -197,7 +199,7 @@ impl Copy {
 
 /// Sets an entry in copy `copy` of the table.
 pub fn write_entry(
-    stage: &mut crate::medium::Stage<'_, '_>,
+    stage: &mut crate::medium::OverlayWindow<'_, '_>,
     geometry: &Geometry,
     copy: u32,
     cluster: u32,

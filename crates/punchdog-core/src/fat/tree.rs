@@ -6,8 +6,8 @@ use super::{
     layout::ShortEntry,
 };
 use crate::arith::Sat;
-use crate::chain::End;
-use crate::treepath::{TreePath, sentence};
+use crate::cluster::chain::End;
+use crate::files::path::{TreePath, sentence};
 
 /// How a file or folder was reached.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -1,6 +1,6 @@
-//! Blocks of 4096 bytes by number, in memory up to a limit and behind it in a spill file.
+//! Blocks of 4096 bytes by number, in memory up to a limit and behind it in a scratch file.
 
-use super::{MediumError, spill::Spill};
+use super::{MediumError, scratch::Scratch};
 use crate::arith::Sat;
 use std::collections::BTreeMap;
 
@@ -17,13 +17,13 @@ pub(super) struct Blocks {
     slots: BTreeMap<u64, Slot>,
     kept: usize,
     limit: usize,
-    spill: Option<Spill>,
+    scratch: Option<Scratch>,
 }
 
 impl Blocks {
     /// None yet; at most `limit` of them are kept in memory.
     pub(super) fn new(limit: usize) -> Self {
-        Self { slots: BTreeMap::new(), kept: 0, limit, spill: None }
+        Self { slots: BTreeMap::new(), kept: 0, limit, scratch: None }
     }
 
     pub(super) fn has(&self, number: u64) -> bool {
@@ -42,8 +42,12 @@ impl Blocks {
             Some(Slot::Here(kept)) => Ok(Some(kept.to_vec())),
             Some(Slot::Spilled(place)) => {
                 let mut bytes = vec![0; BLOCK];
-                let gone = || MediumError::Spill(std::io::ErrorKind::NotFound.into());
-                self.spill.as_ref().ok_or_else(gone)?.get(*place, &mut bytes).map_err(MediumError::Spill)?;
+                let gone = || MediumError::Scratch(std::io::ErrorKind::NotFound.into());
+                self.scratch
+                    .as_ref()
+                    .ok_or_else(gone)?
+                    .get(*place, &mut bytes)
+                    .map_err(MediumError::Scratch)?;
                 Ok(Some(bytes))
             }
         }
@@ -62,11 +66,11 @@ impl Blocks {
                     Some(Slot::Spilled(place)) => Some(*place),
                     _ => None,
                 };
-                let spill = match &mut self.spill {
-                    Some(spill) => spill,
-                    none => none.insert(Spill::new().map_err(MediumError::Spill)?),
+                let scratch = match &mut self.scratch {
+                    Some(scratch) => scratch,
+                    none => none.insert(Scratch::new().map_err(MediumError::Scratch)?),
                 };
-                let place = spill.put(place, &bytes).map_err(MediumError::Spill)?;
+                let place = scratch.put(place, &bytes).map_err(MediumError::Scratch)?;
                 self.slots.insert(number, Slot::Spilled(place));
             }
         }
@@ -77,6 +81,6 @@ impl Blocks {
     pub(super) fn clear(&mut self) {
         self.slots.clear();
         self.kept = 0;
-        self.spill = None;
+        self.scratch = None;
     }
 }

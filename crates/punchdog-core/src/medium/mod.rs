@@ -10,15 +10,16 @@ mod blocks;
 mod file;
 mod holes;
 mod overlay;
-mod spill;
-mod stage;
-mod witness;
+mod overlay_window;
+pub mod pages;
+mod read_log;
+mod scratch;
 
 pub use file::FileImage;
 pub use holes::WithUnreadable;
 pub use overlay::Overlay;
-pub use stage::Stage;
-pub use witness::Witness;
+pub use overlay_window::OverlayWindow;
+pub use read_log::ReadLog;
 
 use crate::arith::Sat;
 
@@ -90,7 +91,7 @@ pub enum MediumError {
     Stopped,
     /// The temporary file of the overlay failed.
     #[error("the temporary file of the overlay failed: {0}")]
-    Spill(std::io::Error),
+    Scratch(std::io::Error),
 }
 
 /// Bytes at offsets.

@@ -1,7 +1,7 @@
 //! Copy-on-write on any medium: where a repair is made and proved before a byte is written.
 //!
 //! ```text
-//! write ──▶ block map: block number ──▶ 4096 bytes, in memory (up to a limit) or in a spill file
+//! write ──▶ block map: block number ──▶ 4096 bytes, in memory (up to a limit) or in a scratch file
 //! copy  ──▶ range map: these bytes are those that stand over there in the medium below
 //! read  ──▶ block map where it has the block, else range map, else the medium below
 //! step  ──▶ the blocks as they were before the step, so that each step knows before and after
@@ -17,7 +17,7 @@ use crate::arith::Sat;
 use rangemap::{RangeMap, RangeSet};
 use std::sync::atomic::{AtomicBool, Ordering};
 
-/// Blocks kept in memory before further ones go to the spill file: 32 MiB.
+/// Blocks kept in memory before further ones go to the scratch file: 32 MiB.
 const KEPT: usize = 8192;
 /// Places that a step changes and that are told one by one.
 const CROWD: usize = 4096;
@@ -63,13 +63,15 @@ impl<'a> Overlay<'a> {
     /// An error if the temporary file ever failed: what was read since then may be wrong.
     pub fn sound(&self) -> Result<(), MediumError> {
         if self.failed.load(Ordering::Relaxed) {
-            return Err(MediumError::Spill(std::io::Error::other("what was kept there cannot be read back")));
+            return Err(MediumError::Scratch(std::io::Error::other(
+                "what was kept there cannot be read back",
+            )));
         }
         Ok(())
     }
 
     fn noted<T>(&self, result: Result<T, MediumError>) -> Result<T, MediumError> {
-        if matches!(result, Err(MediumError::Spill(_))) {
+        if matches!(result, Err(MediumError::Scratch(_))) {
             self.failed.store(true, Ordering::Relaxed);
         }
         result

@@ -14,8 +14,8 @@ use crate::{
     exfat::{self, ExfatVolume},
     family::Kind,
     fat::{self, FatVolume, geometry::evidence::table_shape, layout::FsInfo},
-    finding::{Collector, Entry, Finding, Sink},
     medium::Medium,
+    report::finding::{Collector, Entry, Finding, Sink},
 };
 
 /// Sectors before the tables, by custom: FAT32, then FAT12 and FAT16.

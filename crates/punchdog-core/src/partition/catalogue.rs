@@ -1,6 +1,6 @@
 //! Faults of partition tables.
 
-use crate::finding::{
+use crate::report::finding::{
     Entry,
     Weight::{BlocksMount, Remark, RisksFiles, Untidy},
     catalogue,

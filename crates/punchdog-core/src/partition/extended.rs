@@ -17,9 +17,9 @@ use super::{
 };
 use crate::{
     arith::Sat,
-    medium::{Extent, Medium, MediumError, Stage},
-    step::{Provenance, Step, Steps},
-    wording::counted,
+    medium::{Extent, Medium, MediumError, OverlayWindow},
+    mending::step::{Provenance, Step, Steps},
+    report::wording::counted,
 };
 use zerocopy::{FromZeros, IntoBytes};
 
@@ -113,7 +113,7 @@ struct Member {
 
 /// Puts the chain right: every volume that it has or had, with the links between.
 pub(super) fn mend(
-    stage: &mut Stage<'_, '_>,
+    stage: &mut OverlayWindow<'_, '_>,
     seen: &Scouting,
     standing: &[MbrEntry; 4],
     steps: &mut Steps<'_>,

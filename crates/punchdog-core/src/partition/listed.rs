@@ -10,10 +10,12 @@ use crate::{
     exfat::ExfatVolume,
     family::{Kind, Volume},
     fat::{FatVolume, geometry::Origin},
-    finding::{Collector, Finding, Sink},
     medium::{Extent, Medium, MediumError, Window},
     progress::Watch,
-    wording::capital,
+    report::{
+        finding::{Collector, Finding, Sink},
+        wording::capital,
+    },
 };
 
 /// Bytes before the tables from which on a volume whose boot sector does not say so is taken for one that

@@ -11,10 +11,12 @@ use super::{
 };
 use crate::{
     arith::Sat,
-    finding::Entry,
-    medium::{Extent, Medium, MediumError, Stage},
-    step::{Choices, Provenance, Step, Steps},
-    wording::counted,
+    medium::{Extent, Medium, MediumError, OverlayWindow},
+    mending::{
+        choices::Choices,
+        step::{Provenance, Step, Steps},
+    },
+    report::{finding::Entry, wording::counted},
 };
 use zerocopy::{FromBytes, FromZeros, IntoBytes};
 
@@ -24,33 +26,33 @@ const GUESSED: &str =
 
 /// One round: the first thing that has to be written.
 pub fn round(
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     seen: &Scouting,
     choices: &mut Choices,
     steps: &mut Steps<'_>,
 ) -> Result<(), MediumError> {
     match seen.table {
-        Table::Gpt(false, false) => rebuild(stage, seen, steps),
+        Table::Gpt(false, false) => rebuild(window, seen, steps),
         Table::Gpt(primary, backup) => {
-            copies(stage, primary, backup, steps)?;
+            copies(window, primary, backup, steps)?;
             if steps.is_empty() {
-                protection(stage, steps)?;
+                protection(window, steps)?;
             }
-            if steps.is_empty() { relist_gpt(stage, seen, steps) } else { Ok(()) }
+            if steps.is_empty() { relist_gpt(window, seen, steps) } else { Ok(()) }
         }
         Table::Mbr => {
-            signature(stage, steps)?;
-            if steps.is_empty() { entries(stage, seen, steps) } else { Ok(()) }
+            signature(window, steps)?;
+            if steps.is_empty() { entries(window, seen, steps) } else { Ok(()) }
         }
         Table::None => match rival::in_use(seen, choices) {
-            Some(listed) => fresh(stage, seen, &listed, steps),
+            Some(listed) => fresh(window, seen, &listed, steps),
             None => Ok(()),
         },
     }
 }
 
 /// The signature of an MBR whose entries are there.
-fn signature(stage: &mut Stage<'_, '_>, steps: &mut Steps<'_>) -> Result<(), MediumError> {
+fn signature(window: &mut OverlayWindow<'_, '_>, steps: &mut Steps<'_>) -> Result<(), MediumError> {
     let step = Step::new(
         "partition-signature",
         "write the signature 55 AA at the end of sector 0",
@@ -58,18 +60,18 @@ fn signature(stage: &mut Stage<'_, '_>, steps: &mut Steps<'_>) -> Result<(), Med
         "the specification gives it; the entries lead to volumes",
         &[&c::SIGNATURE],
     );
-    steps.run(stage, step, |stage| stage.write_at(510, &[0x55, 0xAA]))
+    steps.run(window, step, |window| window.write_at(510, &[0x55, 0xAA]))
 }
 
 /// A new MBR for the volumes that were found: those with a link in front of them as a chain, of the others
 /// the first four, or three beside a chain.
 fn fresh(
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     seen: &Scouting,
     in_use: &[&Place],
     steps: &mut Steps<'_>,
 ) -> Result<(), MediumError> {
-    let medium: &dyn Medium = stage;
+    let medium: &dyn Medium = window;
     let all = || in_use.iter().copied().filter(|place| place.way == Way::Lost);
     let logical = all().any(|place| extended::was_logical(medium, None, place));
     let primary = all().filter(|place| !extended::was_logical(medium, None, place));
@@ -89,12 +91,12 @@ fn fresh(
         step = step.or("another byte in front of the tables, where the volume can begin too");
     }
     let table: Vec<u8> = lost.iter().flat_map(|place| entry_for(place).as_bytes().to_vec()).collect();
-    steps.run(stage, step, |stage| {
-        stage.write_at(ENTRIES_AT.wide(), &[0; 64])?;
-        stage.write_at(ENTRIES_AT.wide(), &table)?;
-        stage.write_at(510, &[0x55, 0xAA])
+    steps.run(window, step, |window| {
+        window.write_at(ENTRIES_AT.wide(), &[0; 64])?;
+        window.write_at(ENTRIES_AT.wide(), &table)?;
+        window.write_at(510, &[0x55, 0xAA])
     })?;
-    extended::mend(stage, seen, &mbr::entries(stage, 0).unwrap_or([MbrEntry::new_zeroed(); 4]), steps)
+    extended::mend(window, seen, &mbr::entries(window, 0).unwrap_or([MbrEntry::new_zeroed(); 4]), steps)
 }
 
 fn entry_for(place: &Place) -> MbrEntry {
@@ -103,25 +105,29 @@ fn entry_for(place: &Place) -> MbrEntry {
 }
 
 /// Entries that are missing, or wrong in place, length or type.
-fn entries(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) -> Result<(), MediumError> {
-    let Some(standing) = mbr::entries(stage, 0) else { return Ok(()) };
-    extended::mend(stage, seen, &standing, steps)?;
+fn entries(
+    window: &mut OverlayWindow<'_, '_>,
+    seen: &Scouting,
+    steps: &mut Steps<'_>,
+) -> Result<(), MediumError> {
+    let Some(standing) = mbr::entries(window, 0) else { return Ok(()) };
+    extended::mend(window, seen, &standing, steps)?;
     if !steps.is_empty() {
         return Ok(());
     }
-    let entries = mbr::listed(stage, &standing);
+    let entries = mbr::listed(window, &standing);
     for place in &seen.volumes {
         let here = entries.iter().find(|entry| entry.extent.offset == place.extent.offset);
         let fresh = entry_for(place);
         if let Some(entry) = here {
             // Too short for its volume, or past the end of a medium that holds all of the volume.
-            let whole = place.extent.offset.plus(place.bytes) <= stage.len();
-            let short = entry.extent.length < place.bytes || whole && entry.extent.end() > stage.len();
+            let whole = place.extent.offset.plus(place.bytes) <= window.len();
+            let short = entry.extent.length < place.bytes || whole && entry.extent.end() > window.len();
             let length: [u8; 4] = fresh.length.get().to_le_bytes();
             if short && !entry.logical {
                 let class = if entry.extent.length < place.bytes { &c::WRONG_LENGTH } else { &c::ENTRY_LONG };
                 let step = step(class, "partition-length", place);
-                steps.run(stage, step, |stage| stage.write_at(entry.entry_at.plus(12), &length))?;
+                steps.run(window, step, |window| window.write_at(entry.entry_at.plus(12), &length))?;
             }
             if !place.what.mbr_types().contains(&entry.kind) {
                 let bare = entry.kind & 0x0F;
@@ -129,10 +135,10 @@ fn entries(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) ->
                 let class = if hidden { &c::HIDDEN } else { &c::WRONG_TYPE };
                 let kind = if hidden { bare } else { fresh.kind };
                 let step = step(class, "partition-type", place);
-                steps.run(stage, step, |stage| stage.write_at(entry.entry_at.plus(4), &[kind]))?;
+                steps.run(window, step, |window| window.write_at(entry.entry_at.plus(4), &[kind]))?;
             }
-        } else if place.way == Way::Lost && !extended::was_logical(stage, Some(&standing), place) {
-            relist(stage, place, seen, &standing, steps)?;
+        } else if place.way == Way::Lost && !extended::was_logical(window, Some(&standing), place) {
+            relist(window, place, seen, &standing, steps)?;
         }
         if !steps.is_empty() {
             return Ok(());
@@ -158,7 +164,7 @@ fn step(class: &'static Entry, name: &'static str, place: &Place) -> Step {
 
 /// Lists a lost volume: in the entry that points nowhere, else in an empty one.
 fn relist(
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     place: &Place,
     seen: &Scouting,
     standing: &[MbrEntry; 4],
@@ -171,7 +177,7 @@ fn relist(
     };
     // An entry that leads to something unknown is none that went astray, unless it leads into this volume.
     let extent = Extent::new(place.extent.offset, place.bytes);
-    let medium: &dyn Medium = stage;
+    let medium: &dyn Medium = window;
     let free = |entry: &MbrEntry| {
         let start = u64::from(entry.start.get()).times(SECTOR);
         let there = Extent::new(start, u64::from(entry.length.get()).times(SECTOR));
@@ -186,25 +192,29 @@ fn relist(
     let boot = standing.get(number).map_or(0, |entry| entry.boot);
     let entry = MbrEntry { boot, ..entry_for(place) };
     let at = ENTRIES_AT.plus(number.times(16)).wide();
-    steps.run(stage, step(class, name, place), |stage| stage.write_at(at, entry.as_bytes()))
+    steps.run(window, step(class, name, place), |window| window.write_at(at, entry.as_bytes()))
 }
 
 /// A lost volume's entry, written into the first empty one of both copies.
-fn relist_gpt(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) -> Result<(), MediumError> {
-    let (Some(first), Some(last)) = gpt::copies(stage) else { return Ok(()) };
+fn relist_gpt(
+    window: &mut OverlayWindow<'_, '_>,
+    seen: &Scouting,
+    steps: &mut Steps<'_>,
+) -> Result<(), MediumError> {
+    let (Some(first), Some(last)) = gpt::copies(window) else { return Ok(()) };
     for place in seen.volumes.iter().filter(|place| place.way == Way::Lost) {
         let mut entries = first.entries.clone();
         if !add_entry(&mut entries, place, first.sector, seen) || entries == first.entries {
             continue;
         }
         let step = step(&c::ENTRY_MISSING, "gpt-entry-written", place);
-        steps.run(stage, step, |stage| {
+        steps.run(window, step, |window| {
             for copy in [&first, &last] {
                 let mut header = copy.header;
                 header.entries_crc = crc32fast::hash(&entries).into();
                 header.header_crc = gpt::header_crc(&header).into();
-                stage.write_at(header.entries_lba.get().times(copy.sector), &entries)?;
-                stage.write_at(copy.at, header.as_bytes())?;
+                window.write_at(header.entries_lba.get().times(copy.sector), &entries)?;
+                window.write_at(copy.at, header.as_bytes())?;
             }
             Ok(())
         })?;
@@ -251,8 +261,12 @@ fn add_entry(entries: &mut [u8], place: &Place, sector: u64, seen: &Scouting) ->
 }
 
 /// Both copies of a GPT of which only the protective entry is left.
-fn rebuild(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) -> Result<(), MediumError> {
-    let medium: &dyn Medium = stage;
+fn rebuild(
+    window: &mut OverlayWindow<'_, '_>,
+    seen: &Scouting,
+    steps: &mut Steps<'_>,
+) -> Result<(), MediumError> {
+    let medium: &dyn Medium = window;
     let sector = SECTOR;
     let left = gpt::left_entries(medium, sector);
     let kept = left.is_some();
@@ -288,9 +302,9 @@ fn rebuild(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) ->
             "names, types and GUIDs of the entries are lost; ones of an everyday volume stand there instead",
         );
     }
-    steps.run(stage, step, |stage| {
+    steps.run(window, step, |window| {
         for (at, bytes) in &pieces {
-            stage.write_at(*at, bytes)?;
+            window.write_at(*at, bytes)?;
         }
         Ok(())
     })
@@ -298,19 +312,19 @@ fn rebuild(stage: &mut Stage<'_, '_>, seen: &Scouting, steps: &mut Steps<'_>) ->
 
 /// Writes the damaged copy of a GPT from the whole one.
 fn copies(
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     primary: bool,
     backup: bool,
     steps: &mut Steps<'_>,
 ) -> Result<(), MediumError> {
-    let (first, last) = gpt::copies(stage);
+    let (first, last) = gpt::copies(window);
     let (source, class, name) = match (primary, backup) {
         (false, true) => (last, &c::GPT_PRIMARY, "gpt-primary-from-backup"),
         (true, false) => (first, &c::GPT_BACKUP, "gpt-backup-from-primary"),
         _ => return Ok(()),
     };
     let Some(source) = source else { return Ok(()) };
-    let medium: &dyn Medium = stage;
+    let medium: &dyn Medium = window;
     let disk = medium.len().per(source.sector);
     let entry_sectors = source.entries.len().wide().per_up(source.sector);
     let mut header = source.header;
@@ -339,24 +353,24 @@ fn copies(
     let (at, entries_at) =
         (header.my_lba.get().times(source.sector), header.entries_lba.get().times(source.sector));
     let moved = source.header.alternate_lba.get() != header.my_lba.get();
-    steps.run(stage, step, |stage| {
-        stage.write_at(entries_at, &source.entries)?;
-        stage.write_at(at, header.as_bytes())?;
+    steps.run(window, step, |window| {
+        window.write_at(entries_at, &source.entries)?;
+        window.write_at(at, header.as_bytes())?;
         if moved && name == "gpt-backup-from-primary" {
             let mut first = source.header;
             first.alternate_lba = header.my_lba;
             first.header_crc = gpt::header_crc(&first).into();
-            stage.write_at(source.at, first.as_bytes())?;
+            window.write_at(source.at, first.as_bytes())?;
         }
         Ok(())
     })
 }
 
 /// The protective MBR (UEFI 2.10, 5.2.3): one entry of type EE over the whole disk.
-fn protection(stage: &mut Stage<'_, '_>, steps: &mut Steps<'_>) -> Result<(), MediumError> {
-    let medium: &dyn Medium = stage;
+fn protection(window: &mut OverlayWindow<'_, '_>, steps: &mut Steps<'_>) -> Result<(), MediumError> {
+    let medium: &dyn Medium = window;
     let sectors = medium.len().per(SECTOR).minus(1).narrow();
-    let there = mbr::entries(stage, 0).is_some_and(|entries| entries.iter().any(|entry| entry.kind == 0xEE));
+    let there = mbr::entries(window, 0).is_some_and(|entries| entries.iter().any(|entry| entry.kind == 0xEE));
     if there {
         return Ok(());
     }
@@ -373,9 +387,9 @@ fn protection(stage: &mut Stage<'_, '_>, steps: &mut Steps<'_>) -> Result<(), Me
         "the specification gives it whole",
         &[&c::GPT_PROTECTION],
     );
-    steps.run(stage, step, |stage| {
-        stage.write_at(ENTRIES_AT.wide(), &[0; 64])?;
-        stage.write_at(ENTRIES_AT.wide(), entry.as_bytes())?;
-        stage.write_at(510, &[0x55, 0xAA])
+    steps.run(window, step, |window| {
+        window.write_at(ENTRIES_AT.wide(), &[0; 64])?;
+        window.write_at(ENTRIES_AT.wide(), entry.as_bytes())?;
+        window.write_at(510, &[0x55, 0xAA])
     })
 }

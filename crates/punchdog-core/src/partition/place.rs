@@ -3,8 +3,8 @@
 use super::{catalogue as c, strangers};
 use crate::{
     family::Kind,
-    finding::{Entry, Finding},
     medium::Extent,
+    report::finding::{Entry, Finding, Weight},
 };
 
 /// A file system that scout can tell from its structures.
@@ -160,4 +160,11 @@ pub struct Scouting {
     pub findings: Vec<Finding>,
     /// Bits of information a byte at the beginning, where nothing was recognised.
     pub entropy: Option<f64>,
+}
+
+impl Scouting {
+    /// The partition table has no fault.
+    pub fn in_order(&self) -> bool {
+        self.findings.iter().all(|finding| finding.weight == Weight::Remark)
+    }
 }

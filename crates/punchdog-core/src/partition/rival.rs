@@ -12,11 +12,12 @@ use super::{
 };
 use crate::{
     arith::Sat,
-    family::{self, Wanted},
-    finding::{Collector, Finding, Sink},
+    family::Wanted,
     medium::{Extent, Medium, MediumError, Window},
+    mending::choices::Choices,
     progress::Watch,
-    step::Choices,
+    registry,
+    report::finding::{Collector, Finding, Sink},
 };
 
 /// Bytes from the start of the medium within which a first volume begins by custom.
@@ -35,7 +36,7 @@ pub(super) fn in_free_space(
         return Ok(None);
     }
     let window = Window::new(medium, outer.extent);
-    let Some(volume) = family::recognise(&window, watch)? else { return Ok(None) };
+    let Some(volume) = registry::recognise(&window, watch)? else { return Ok(None) };
     let files = volume.files(&window, Wanted { deleted: false, system: true }, watch)?;
     let owned = files.iter().flat_map(|file| &file.extents).map(|extent| extent.moved(outer.extent.offset));
     let covered: Vec<Extent> = [Extent::new(0, outer.data_at)].into_iter().chain(owned).collect();

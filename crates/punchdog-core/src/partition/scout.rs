@@ -9,10 +9,12 @@ use super::{
     search, unlisted,
 };
 use crate::{
-    finding::{Collector, Finding, Sink},
     medium::{Extent, Medium, MediumError},
     progress::Watch,
-    wording::capital,
+    report::{
+        finding::{Collector, Finding, Sink},
+        wording::capital,
+    },
 };
 
 /// What `medium` holds. With `thorough`, everything that no volume covers is searched for lost

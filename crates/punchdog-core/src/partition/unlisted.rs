@@ -10,10 +10,12 @@ use crate::{
     arith::Sat,
     exfat::ExfatVolume,
     fat::FatVolume,
-    finding::{Collector, Finding, Sink},
     medium::{Extent, Medium, MediumError, Window},
     progress::Watch,
-    wording::capital,
+    report::{
+        finding::{Collector, Finding, Sink},
+        wording::capital,
+    },
 };
 
 /// A volume recognised as if it began at byte 0, without its boot sector.

@@ -3,7 +3,7 @@
 use super::{Card, Layout, Volume};
 use crate::{
     content, exfat,
-    fat::{self, Lie},
+    fat::{self, Placing},
     patient::{Made, index},
     seed::Seed,
 };
@@ -62,7 +62,7 @@ pub enum Listing {
 /// What both fillers can do.
 trait Filling {
     fn folder(&mut self, path: &str) -> io::Result<()>;
-    fn file(&mut self, path: &str, content: &[u8], lie: Lie) -> io::Result<()>;
+    fn file(&mut self, path: &str, content: &[u8], lie: Placing) -> io::Result<()>;
     fn free(&self) -> u32;
 }
 
@@ -70,7 +70,7 @@ impl Filling for fat::Filler<Vec<u8>> {
     fn folder(&mut self, path: &str) -> io::Result<()> {
         self.folder(path)
     }
-    fn file(&mut self, path: &str, content: &[u8], lie: Lie) -> io::Result<()> {
+    fn file(&mut self, path: &str, content: &[u8], lie: Placing) -> io::Result<()> {
         self.file(path, content, lie)
     }
     fn free(&self) -> u32 {
@@ -80,9 +80,9 @@ impl Filling for fat::Filler<Vec<u8>> {
 
 impl Filling for exfat::Filler<Vec<u8>> {
     fn folder(&mut self, path: &str) -> io::Result<()> {
-        self.folder(path, 1, Lie::Row)
+        self.folder(path, 1, Placing::Row)
     }
-    fn file(&mut self, path: &str, content: &[u8], lie: Lie) -> io::Result<()> {
+    fn file(&mut self, path: &str, content: &[u8], lie: Placing) -> io::Result<()> {
         self.file(path, content, lie)
     }
     fn free(&self) -> u32 {
@@ -94,22 +94,22 @@ fn some(filler: &mut dyn Filling, seed: &mut Seed) -> io::Result<()> {
     for folder in ["DCIM", "DCIM/Ledge 03", "DCIM/Ledge 09", "Counts", "Sounds", "Counts/2026"] {
         filler.folder(folder)?;
     }
-    filler.file("station.log", &content::log(seed, 90), Lie::Row)?;
+    filler.file("station.log", &content::log(seed, 90), Placing::Row)?;
     for number in 1..=9 {
         for ledge in ["Ledge 03", "Ledge 09"] {
             let picture = content::picture(seed, 40 + 6 * number, 30 + 4 * number);
-            filler.file(&format!("DCIM/{ledge}/nest {number:03}.png"), &picture, Lie::Row)?;
+            filler.file(&format!("DCIM/{ledge}/nest {number:03}.png"), &picture, Placing::Row)?;
         }
         let counts = content::counts(seed, 60 + 10 * index(u64::from(number)));
-        let lie = if number % 3 == 0 { Lie::Pieces(1) } else { Lie::Row };
+        let lie = if number % 3 == 0 { Placing::Pieces(1) } else { Placing::Row };
         filler.file(&format!("Counts/2026/ledge counts, week {number}.csv"), &counts, lie)?;
     }
     for (number, bird) in ["razorbill", "puffin", "shag", "fulmar"].iter().enumerate() {
-        let lie = if number == 1 { Lie::Pieces(2) } else { Lie::Row };
+        let lie = if number == 1 { Placing::Pieces(2) } else { Placing::Row };
         filler.file(&format!("Sounds/{bird}.wav"), &content::sound(seed, 9000), lie)?;
     }
-    filler.file("who sat where.txt", &content::note(seed, 30), Lie::Gaps)?;
-    filler.file("Counts/tides.csv", &content::tides(seed, 500), Lie::Gaps)
+    filler.file("who sat where.txt", &content::note(seed, 30), Placing::Gaps)?;
+    filler.file("Counts/tides.csv", &content::tides(seed, 500), Placing::Gaps)
 }
 
 /// Files until fewer than a twentieth of the clusters are free.
@@ -128,11 +128,11 @@ fn full(filler: &mut dyn Filling, seed: &mut Seed, cluster: u32) -> io::Result<(
         size = size.min(least);
         let samples = size / 2 + u32::try_from(seed.below(u64::from(size))).unwrap_or(0) / 2;
         let lie = if number % 4 == 0 {
-            Lie::Gaps
+            Placing::Gaps
         } else if number % 7 == 0 {
-            Lie::Pieces(3)
+            Placing::Pieces(3)
         } else {
-            Lie::Row
+            Placing::Row
         };
         let sound = content::sound(seed, samples);
         let path = format!(
@@ -141,7 +141,7 @@ fn full(filler: &mut dyn Filling, seed: &mut Seed, cluster: u32) -> io::Result<(
         );
         // Behind the last cluster there is room only in the gaps.
         if filler.file(&path, &sound, lie).is_err() {
-            filler.file(&path, &sound, Lie::Gaps)?;
+            filler.file(&path, &sound, Placing::Gaps)?;
         }
     }
     Ok(())

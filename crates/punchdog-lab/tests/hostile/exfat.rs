@@ -6,7 +6,7 @@ use punchdog_core::{exfat::fresh::Wish, medium::Memory};
 use punchdog_lab::{
     exfat::{Filler, everyday, small},
     exfat_faults::{CROWDED, FOLDER, OTHER, Patient, ROW},
-    fat::Lie,
+    fat::Placing,
     seed::Seed,
 };
 use std::time::{Duration, Instant};
@@ -111,10 +111,10 @@ fn in_pieces(files: u32, clusters: usize) -> Patient {
     let wish = Wish { bytes: 24 << 20, ..small(512, 512, 1) };
     let mut filler = Filler::new(&wish, vec![0; 24 << 20]).unwrap();
     for folder in 0..files / 100 {
-        filler.folder(&format!("day {folder}"), 20, Lie::Row).unwrap();
+        filler.folder(&format!("day {folder}"), 20, Placing::Row).unwrap();
         for number in 0..100 {
             let content = vec![0x41; clusters * 512];
-            filler.file(&format!("day {folder}/piece {number}.txt"), &content, Lie::Pieces(1)).unwrap();
+            filler.file(&format!("day {folder}/piece {number}.txt"), &content, Placing::Pieces(1)).unwrap();
         }
     }
     Patient::new(filler.finish().unwrap())

@@ -2,18 +2,22 @@
 
 use proptest::{prelude::*, test_runner::RngSeed};
 use punchdog_core::{
-    apply,
-    family::{self, Kind, Wanted},
+    family::{Kind, Wanted},
     fat::fresh::Wish,
-    measure::Subject,
     medium::{Extent, Medium, Memory, WithUnreadable},
     partition,
-    plan::{self, Plan, PlanError},
     progress::Silent,
+    registry,
+    repair::{
+        apply,
+        error::PlanError,
+        measure::Subject,
+        plan::{self, Plan},
+    },
 };
 use punchdog_lab::{
     exfat as exfat_lab,
-    fat::{Filler, Lie, everyday, small},
+    fat::{Filler, Placing, everyday, small},
     faults::Patient,
     seed::Seed,
     workplace::Bench,
@@ -39,7 +43,7 @@ fn volume(which: usize) -> Vec<u8> {
 /// Everything that a technician can ask, on these bytes. A plan must be proved, and apply must
 /// come to what it says.
 fn ask_everything(medium: &dyn Medium) {
-    let Some(volume) = family::recognise(medium, &Silent).unwrap() else { return };
+    let Some(volume) = registry::recognise(medium, &Silent).unwrap() else { return };
     volume.examine(medium, &Silent).unwrap();
     volume.fields(medium, &Silent).unwrap();
     volume.forecast(medium, 512);
@@ -139,7 +143,7 @@ fn unreadable_sectors_do_not_stop_a_check() {
         let inner = Memory::new(volume(which));
         for sector in 0..90 {
             let medium = WithUnreadable::new(&inner, vec![Extent::new(sector * 512, 512)]);
-            if let Some(volume) = family::recognise(&medium, &Silent).unwrap() {
+            if let Some(volume) = registry::recognise(&medium, &Silent).unwrap() {
                 volume.examine(&medium, &Silent).unwrap();
                 let files = volume.files(&medium, Wanted::default(), &Silent).unwrap();
                 assert!(!files.is_empty(), "volume {which}, sector {sector}");
@@ -156,7 +160,7 @@ fn in_pieces(files: u32, clusters: usize) -> Patient {
         filler.folder(&format!("day {folder}")).unwrap();
         for number in 0..100 {
             let content = vec![0x41; clusters * 512];
-            filler.file(&format!("day {folder}/piece {number}.txt"), &content, Lie::Pieces(1)).unwrap();
+            filler.file(&format!("day {folder}/piece {number}.txt"), &content, Placing::Pieces(1)).unwrap();
         }
     }
     Patient::new(filler.finish().unwrap())
@@ -166,7 +170,7 @@ fn in_pieces(files: u32, clusters: usize) -> Patient {
 fn within(limit: Duration, bytes: Vec<u8>) {
     let started = Instant::now();
     let medium = Memory::new(bytes);
-    let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
+    let volume = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
     volume.examine(&medium, &Silent).unwrap();
     assert!(started.elapsed() < limit, "took {:?}", started.elapsed());
 }

@@ -6,13 +6,16 @@ mod exfat;
 mod fat;
 
 use punchdog_core::{
-    apply,
-    family::{self, Wanted},
-    inventory::State,
-    measure::Subject,
+    family::Wanted,
+    files::record::State,
     medium::{Extent, Medium, Memory},
-    plan::{self, Plan},
     progress::Silent,
+    registry,
+    repair::{
+        apply,
+        measure::Subject,
+        plan::{self, Plan},
+    },
 };
 use punchdog_lab::{
     patient::{Fault, Patient},
@@ -31,7 +34,7 @@ use std::{
 /// Path and hash of every intact file, as our own reader sees them.
 fn contents(bytes: &[u8]) -> BTreeMap<String, String> {
     let medium = Memory::new(bytes.to_vec());
-    let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
+    let volume = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
     let files = volume.files(&medium, Wanted::default(), &Silent).unwrap();
     let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
     whole.map(|file| (file.path.to_string(), file.sha256(&medium))).collect()
@@ -44,7 +47,7 @@ fn try_one<G>(fault: &Fault<G>, mut patient: Patient<G>, seed: u64) -> Result<()
     let medium = Memory::new(damaged.clone());
     let whole = Extent::new(0, medium.len());
 
-    let recognised = family::recognise(&medium, &Silent).unwrap().ok_or("not recognised")?;
+    let recognised = registry::recognise(&medium, &Silent).unwrap().ok_or("not recognised")?;
     let seen = recognised.examine(&medium, &Silent).unwrap();
     let touches =
         |place: &Extent| patient.damaged.iter().any(|d| d.offset < place.end() && place.offset < d.end());
@@ -128,7 +131,7 @@ fn every_fault<G: Sync + 'static, V: Copy + Debug + Sync>(
 /// A sound volume has no finding and all its files, needs no step, and Linux mounts it in silence.
 fn sound<G>(name: &str, patient: &Patient<G>) {
     let medium = Memory::new(patient.bytes.clone());
-    let recognised = family::recognise(&medium, &Silent).unwrap().expect("a volume");
+    let recognised = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
     assert_eq!(recognised.bytes(), medium.len(), "{name}");
     let seen = recognised.examine(&medium, &Silent).unwrap();
     let said: Vec<(&str, &String)> = seen.findings.iter().map(|f| (f.entry.code, &f.summary)).collect();

@@ -13,11 +13,10 @@ mod fat;
 
 use expect_test::Expect;
 use punchdog_core::{
-    family,
-    measure::Subject,
     medium::{Extent, Medium, Memory},
-    plan,
     progress::Silent,
+    registry,
+    repair::{measure::Subject, plan},
 };
 use punchdog_lab::{
     patient::{Fault, Patient},
@@ -31,7 +30,7 @@ const SHOWN: usize = 4;
 /// The first findings of a damaged volume and the first steps of its repair.
 fn text(bytes: &[u8], choose: &[(&str, &str)]) -> String {
     let medium = Memory::new(bytes.to_vec());
-    let volume = family::recognise(&medium, &Silent).unwrap().expect("a volume");
+    let volume = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
     let seen = volume.examine(&medium, &Silent).unwrap();
     let mut text = String::new();
     for finding in seen.findings.iter().take(SHOWN) {

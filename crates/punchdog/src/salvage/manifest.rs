@@ -1,7 +1,7 @@
 //! The manifest: what was copied out, from where, with which hash.
 
-use crate::{choose::Chosen, trouble::Trouble};
-use punchdog_core::treepath::TreePath;
+use crate::{choose::Chosen, failure::Failure};
+use punchdog_core::files::path::TreePath;
 use serde::{Deserialize, Serialize};
 use std::{io::Write, path::Path};
 
@@ -73,8 +73,8 @@ impl Manifest {
         let source = Source {
             path: image.display().to_string(),
             bytes,
-            offset: chosen.extent.offset,
-            kind: chosen.volume.kind().name().to_owned(),
+            offset: chosen.target.extent.offset,
+            kind: chosen.target.volume.kind().name().to_owned(),
         };
         let place = to.join(NAME);
         let text = match std::fs::read_to_string(&place) {
@@ -91,11 +91,11 @@ impl Manifest {
         };
         let elsewhere = "name another folder with --to: each image gets its own";
         let found: Self = serde_json::from_str(&text).map_err(|error| {
-            Trouble::with(format!("{} is no manifest: {error}", place.display()), elsewhere)
+            Failure::with(format!("{} is no manifest: {error}", place.display()), elsewhere)
         })?;
         if (found.image.bytes, found.image.offset) != (source.bytes, source.offset) || found.schema != SCHEMA
         {
-            return Err(Trouble::with(
+            return Err(Failure::with(
                 format!("{} belongs to another image, {}", place.display(), found.image.path),
                 elsewhere,
             ));

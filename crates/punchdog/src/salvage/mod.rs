@@ -6,9 +6,10 @@ mod place;
 
 use crate::{
     args::{Args, KindOfFile, Salvage, StateOfFile},
-    choose, json,
+    choose,
+    failure::{Failure, Verdict},
+    json,
     page::{self, Page},
-    trouble::{Trouble, Verdict},
     watch::Screen,
 };
 use anyhow::Context;
@@ -16,12 +17,14 @@ use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use manifest::{Failed, Manifest, Saved};
 use names::Names;
 use punchdog_core::{
-    content::{self, Group},
     family::Wanted,
-    inventory::{FileRecord, State},
+    files::{
+        kinds::{self as content, Group},
+        path::TreePath,
+        record::{FileRecord, State},
+    },
     medium::{Medium, Window},
     progress::Watch,
-    treepath::TreePath,
 };
 use serde::Serialize;
 use std::{
@@ -34,16 +37,16 @@ pub(crate) fn run(args: &Args, given: &Salvage) -> anyhow::Result<Verdict> {
     let image = choose::open(&given.target.image)?;
     let screen = Screen::of_bytes();
     let chosen = choose::one(&image, &given.target, &screen)?;
-    let window = Window::new(&image, chosen.extent);
+    let window = Window::new(&image, chosen.target.extent);
     let deleted = given.state.contains(&StateOfFile::Deleted);
-    let files = chosen.volume.files(&window, Wanted { deleted, system: false }, &screen)?;
+    let files = chosen.target.volume.files(&window, Wanted { deleted, system: false }, &screen)?;
     let globs = globs(&given.matching)?;
     let wanted: Vec<FileRecord> =
         files.into_iter().filter(|file| is_wanted(file, given, &globs, &window)).collect();
-    let head = choose::title(&given.target.image, &chosen, None);
+    let head = choose::title(&given.target.image, &chosen.target, None);
     let Some(to) = given.to.as_deref().filter(|_| !given.list) else {
         drop(screen);
-        return list(args, given, (&head, &chosen.again), &wanted, chosen.extent.offset, image.len());
+        return list(args, given, (&head, &chosen.again), &wanted, chosen.target.extent.offset, image.len());
     };
     place::must_be_elsewhere(to, &given.target.image)?;
     // Zeros that were never written become holes and take no room.
@@ -59,7 +62,7 @@ pub(crate) fn run(args: &Args, given: &Salvage) -> anyhow::Result<Verdict> {
     // Whatever happened: what was copied out is written down.
     manifest.save(to)?;
     if copied? {
-        return Err(Trouble::with(
+        return Err(Failure::with(
             format!("stopped on request after {} of {} files", manifest.files.len(), wanted.len()),
             "run the same command again: it goes on where it stopped",
         ));
@@ -71,7 +74,7 @@ fn globs(patterns: &[String]) -> anyhow::Result<GlobSet> {
     let mut set = GlobSetBuilder::new();
     for pattern in patterns {
         let glob = GlobBuilder::new(pattern).case_insensitive(true).build().map_err(|error| {
-            Trouble::with(
+            Failure::with(
                 format!("--match {pattern}: {error}"),
                 "for example --match '*.jpg' or --match 'DCIM/**'",
             )
@@ -180,7 +183,7 @@ const WRITTEN_DOWN: Duration = Duration::from_secs(20);
 fn give_up(manifest: &mut Manifest, file: &FileRecord, error: &anyhow::Error) -> anyhow::Result<()> {
     use std::io::ErrorKind::{AlreadyExists, FileTooLarge, InvalidFilename, InvalidInput, NotADirectory};
     let kind = error.downcast_ref::<std::io::Error>().map(std::io::Error::kind);
-    let theirs = error.downcast_ref::<Trouble>().is_some();
+    let theirs = error.downcast_ref::<Failure>().is_some();
     if theirs
         || matches!(kind, Some(InvalidFilename | InvalidInput | NotADirectory | AlreadyExists | FileTooLarge))
     {
@@ -188,7 +191,7 @@ fn give_up(manifest: &mut Manifest, file: &FileRecord, error: &anyhow::Error) ->
         return Ok(());
     }
     let what = format!("copying {} out failed: {error}", file.path);
-    Err(Trouble::with(
+    Err(Failure::with(
         what,
         "make room or mend the cause, then run the same command again: it goes on where it stopped",
     ))
@@ -234,7 +237,7 @@ fn list(
         page.file(file.state.name(), anstyle::Style::new(), &about, &file.path.to_string());
     }
     page.next(&[(
-        format!("punchdog salvage {}{again} --to SOMEWHERE-ELSE", page::word(&given.target.image)),
+        format!("punchdog salvage {}{again} --to SOMEWHERE-ELSE", page::quoted(&given.target.image)),
         "copies them, with the same filters",
     )]);
     page.print()?;
@@ -299,8 +302,8 @@ fn report(
     page.next(&[(
         format!(
             "punchdog plan {}{again} --out {}",
-            page::word(image),
-            page::word(&page::beside(image, again, "plan.json"))
+            page::quoted(image),
+            page::quoted(&page::beside(image, again, "plan.json"))
         ),
         "now that the files are safe: the repair",
     )]);

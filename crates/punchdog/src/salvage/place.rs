@@ -1,10 +1,12 @@
 //! Where files are copied to: elsewhere than the patient, with room enough, nothing overwritten.
 
 use super::{manifest::Saved, names::Names};
-use crate::{page, trouble::Trouble, watch::Screen};
+use crate::{failure::Failure, page, watch::Screen};
 use punchdog_core::{
-    filler,
-    inventory::{FileRecord, State},
+    files::{
+        filler,
+        record::{FileRecord, State},
+    },
     medium::Medium,
     progress::Watch,
 };
@@ -35,10 +37,10 @@ fn existing(path: &Path) -> PathBuf {
 pub(super) fn must_be_elsewhere(to: &Path, image: &Path) -> anyhow::Result<()> {
     let elsewhere = "name a folder on another disk";
     if to.exists() && !to.is_dir() {
-        return Err(Trouble::with(format!("{} is not a folder", to.display()), elsewhere));
+        return Err(Failure::with(format!("{} is not a folder", to.display()), elsewhere));
     }
     if on_patient(&existing(to), image) {
-        return Err(Trouble::with(
+        return Err(Failure::with(
             format!(
                 "{} lies on the volume of the image itself: writing there destroys what is to be saved",
                 to.display()
@@ -89,7 +91,7 @@ fn on_patient(_: &Path, _: &Path) -> bool {
 pub(super) fn must_have_room(to: &Path, needed: u64) -> anyhow::Result<()> {
     let place = existing(to);
     match fs4::available_space(&place) {
-        Ok(room) if room < needed.saturating_add(SPARE) => Err(Trouble::with(
+        Ok(room) if room < needed.saturating_add(SPARE) => Err(Failure::with(
             format!(
                 "there is no room: {} are needed, {} are free at {}",
                 page::size(needed),
@@ -122,14 +124,14 @@ impl Drop for Lock {
 pub(super) fn lock(to: &Path) -> anyhow::Result<Lock> {
     let path = to.join(".punchdog-salvage.lock");
     if path.symlink_metadata().is_ok_and(|about| !about.is_file() || about.len() > 0) {
-        return Err(Trouble::with(
+        return Err(Failure::with(
             format!("{} is in the way, and is none of ours", path.display()),
             "name another folder with --to",
         ));
     }
     let file = File::options().create(true).write(true).truncate(false).open(&path)?;
     if file.try_lock().is_err() {
-        return Err(Trouble::with(
+        return Err(Failure::with(
             format!("another salvage is at work in {}", to.display()),
             "wait for it, or name another folder",
         ));

@@ -120,7 +120,7 @@ fn holes_are_not_read_and_stay_holes() {
 #[test]
 fn a_plan_holds_no_content() {
     use punchdog_lab::{
-        fat::{Filler, Lie},
+        fat::{Filler, Placing},
         patient::Patient,
         seed::Seed,
     };
@@ -132,8 +132,8 @@ fn a_plan_holds_no_content() {
     };
     let mut filler = Filler::new(&wish, vec![0; 64 << 20]).unwrap();
     let content = Seed::new(3).bytes(24 << 20);
-    filler.file("ONE.WAV", &content, Lie::Row).unwrap();
-    filler.file("TWO.WAV", &[1; 4096], Lie::Row).unwrap();
+    filler.file("ONE.WAV", &content, Placing::Row).unwrap();
+    filler.file("TWO.WAV", &[1; 4096], Placing::Row).unwrap();
     let mut patient: punchdog_lab::faults::Patient = Patient::new(filler.finish().unwrap());
     let first = patient.find("ONE.WAV").clusters[0];
     patient.set_first("TWO.WAV", first);
@@ -148,7 +148,7 @@ fn a_plan_holds_no_content() {
     let mended = fs::read(at.join("new.img")).unwrap();
     let medium = punchdog_core::medium::Memory::new(mended);
     let silent = punchdog_core::progress::Silent;
-    let volume = punchdog_core::family::recognise(&medium, &silent).unwrap().unwrap();
+    let volume = punchdog_core::registry::recognise(&medium, &silent).unwrap().unwrap();
     let files = volume.files(&medium, punchdog_core::family::Wanted::default(), &silent).unwrap();
     let expected = hex::encode(<sha2::Sha256 as sha2::Digest>::digest(&content));
     for name in ["ONE.WAV", "TWO.WAV"] {

@@ -1,7 +1,7 @@
 //! What people and programs read.
 
 use super::{folder_with, json, patient, punchdog, run};
-use punchdog_core::{family::Kind, finding::all_entries};
+use punchdog_core::{catalogue::all_entries, family::Kind};
 use punchdog_lab::{faults, seed::Seed};
 use std::collections::BTreeSet;
 

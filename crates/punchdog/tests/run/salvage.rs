@@ -213,7 +213,7 @@ fn sizes_of_four_gigabytes_count_for_what_is_there() {
 /// Paths deeper than the target takes are shortened, said so, and cost nothing else.
 #[test]
 fn paths_too_long_for_the_target_are_shortened() {
-    use punchdog_lab::fat::{Filler, Lie, small};
+    use punchdog_lab::fat::{Filler, Placing, small};
     let wish = small(Kind::Fat32, 512, 512);
     let wish = punchdog_core::fat::fresh::Wish { bytes: 3 << 20, ..wish };
     let mut filler = Filler::new(&wish, vec![0; 3 << 20]).unwrap();
@@ -224,7 +224,7 @@ fn paths_too_long_for_the_target_are_shortened() {
         );
         path = if path.is_empty() { name } else { format!("{path}/{name}") };
         filler.folder(&path).unwrap();
-        filler.file(&format!("{path}/count.txt"), format!("level {level}").as_bytes(), Lie::Row).unwrap();
+        filler.file(&format!("{path}/count.txt"), format!("level {level}").as_bytes(), Placing::Row).unwrap();
     }
     let made = filler.finish().unwrap();
     let folder = folder_with("card.img", &made.canvas);

@@ -3,14 +3,16 @@
 use super::Subject;
 use crate::{
     arith::{Peek, Sat},
+    cluster::former,
     exfat::{
         catalogue as c,
         layout::{FLAG_ACTIVE, FLAG_DIRTY, FLAG_FAILURE, NOT_SUMMED},
         sets::Flaws,
     },
-    finding::{Finding, Sink},
-    former,
-    wording::counted,
+    report::{
+        finding::{Finding, Sink},
+        wording::counted,
+    },
 };
 
 pub(super) fn check(subject: &mut Subject<'_>, sink: &mut dyn Sink) {

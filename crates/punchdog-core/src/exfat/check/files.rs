@@ -3,16 +3,18 @@
 use super::Subject;
 use crate::{
     arith::Sat,
-    chain::End,
+    cluster::chain::End,
     exfat::{
         catalogue as c,
         layout::{ENTRY, HIDDEN, SYSTEM},
         sets::Flaws,
         tree::{Node, Reached, Tree},
     },
-    finding::{Entry, Finding, Sink},
-    hidden::{self, Hidden, Seen},
-    wording::counted,
+    report::{
+        finding::{Entry, Finding, Sink},
+        hidden::{self, Hidden, Seen},
+        wording::counted,
+    },
 };
 
 pub(super) fn check(subject: &mut Subject<'_>, sink: &mut dyn Sink) {

@@ -8,7 +8,7 @@ pub(super) use boot_region::percent_in_use;
 pub(super) use files::hidden_tree;
 
 use super::{boot::Boot, geometry::Believed, survey::Survey};
-use crate::{finding::Sink, medium::Medium};
+use crate::{medium::Medium, report::finding::Sink};
 
 /// What the checks look at.
 pub(super) struct Subject<'a> {

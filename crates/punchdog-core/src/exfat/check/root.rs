@@ -9,8 +9,10 @@ use crate::{
         survey::{Content, Owned},
         upcase::Upcase,
     },
-    finding::{Entry, Finding, Sink, Weight},
-    wording::counted,
+    report::{
+        finding::{Entry, Finding, Sink, Weight},
+        wording::counted,
+    },
 };
 
 pub(super) fn check(subject: &mut Subject<'_>, sink: &mut dyn Sink) {

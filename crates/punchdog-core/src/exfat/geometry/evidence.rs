@@ -119,7 +119,7 @@ fn look(sector: &[u8], place: u64, seen: &mut Evidence) {
 
 /// Cluster size and place of cluster 2, by how often clusters that are named and places that are
 /// found fit together.
-fn lattices(seen: &Evidence) -> Vec<(u64, u64)> {
+fn grids(seen: &Evidence) -> Vec<(u64, u64)> {
     let mut votes: HashMap<(u64, u64), u32> = HashMap::new();
     let mut vote = |cluster: u32, place: u64, weight: u32| {
         for shift in 9..=25_u32 {
@@ -141,7 +141,7 @@ fn lattices(seen: &Evidence) -> Vec<(u64, u64)> {
     }
     let mut ranked: Vec<((u64, u64), u32)> = votes.into_iter().collect();
     ranked.sort_by_key(|((size, heap), count)| (std::cmp::Reverse(*count), *heap, *size));
-    ranked.into_iter().take(64).map(|(lattice, _)| lattice).collect()
+    ranked.into_iter().take(64).map(|(grid, _)| grid).collect()
 }
 
 /// Bytes per sector as a power of 2: the extended boot sectors show it, if they are left.
@@ -160,7 +160,7 @@ pub(super) fn derived(medium: &dyn Medium, seen: &Evidence) -> Vec<Geometry> {
     let shift = sector_shift(medium);
     let sector = 1_u64.checked_shl(shift.into()).unwrap_or(512);
     let mut found = Vec::new();
-    for (size, heap) in lattices(seen) {
+    for (size, heap) in grids(seen) {
         for root in &seen.roots {
             let Some(from_heap) = root.place.checked_sub(heap) else { continue };
             if from_heap.rest(size) != 0 || heap.rest(sector) != 0 || size < sector {
@@ -242,7 +242,7 @@ pub(super) fn corrected(medium: &dyn Medium, base: Geometry, seen: &Evidence) ->
     for table in &seen.tables {
         all.push(Geometry { table_offset: table.per(sector).narrow(), ..base });
     }
-    for (_, heap) in lattices(seen).into_iter().take(16) {
+    for (_, heap) in grids(seen).into_iter().take(16) {
         all.push(Geometry { heap_offset: heap.per(sector).narrow(), ..base });
     }
     let size = base.cluster_bytes().max(512);

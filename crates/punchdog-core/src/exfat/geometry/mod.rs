@@ -264,7 +264,7 @@ fn pick(
     let mut best: Option<(i64, Geometry, Origin, Score)> = None;
     let mut settled: Option<Geometry> = None;
     // The geometry of the main region, if it has its checksum; and that the backup agrees.
-    let (mut primary, mut sworn) = (None, false);
+    let (mut primary, mut attested) = (None, false);
     let mut seen: Vec<Geometry> = Vec::new();
     for (geometry, origin) in claims {
         // A backup that says the same may have the checksum that the main region lacks.
@@ -280,11 +280,11 @@ fn pick(
         };
         if region.is_some_and(|place| summed(medium, geometry, place)) {
             score.vouch(15, "its boot region has its checksum");
-            sworn = sworn || *origin != Origin::Primary && primary == Some(*geometry);
+            attested = attested || *origin != Origin::Primary && primary == Some(*geometry);
             if *origin == Origin::Primary {
                 primary = Some(*geometry);
             }
-        } else if sworn && region.is_none() && !score.root_speaks {
+        } else if attested && region.is_none() && !score.root_speaks {
             // Two regions with their checksums say the same; a guess that finds no root is no rival.
             continue;
         }

@@ -3,12 +3,12 @@
 use super::Geometry;
 use crate::{
     arith::{Peek, Sat},
-    content,
     exfat::{
         layout::{BITMAP, DIRECTORY, ENTRY, Owner, UPCASE, table_checksum},
         sets,
         upcase::Upcase,
     },
+    files::kinds,
     medium::Medium,
 };
 
@@ -170,7 +170,7 @@ fn weigh_files(medium: &dyn Medium, geometry: &Geometry, root: &[u8], score: &mu
                 no = no.saturating_add(1);
             }
         } else {
-            match content::agrees(&item.name, &start) {
+            match kinds::agrees(&item.name, &start) {
                 Some(true) => fits = fits.saturating_add(1),
                 Some(false) => not = not.saturating_add(1),
                 None => {}

@@ -9,10 +9,9 @@ use crate::{
         geometry::Geometry,
         layout::{BootSector, NOT_SUMMED, put},
     },
-    finding::Entry,
     medium::{Medium, MediumError},
-    step::{Provenance, Step},
-    wording::counted,
+    mending::step::{Provenance, Step},
+    report::{finding::Entry, wording::counted},
 };
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
@@ -48,7 +47,7 @@ fn main(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             faults,
         );
         step.mends.extend(wrong.iter().filter_map(|field| field.entry.map(|entry| entry.code)));
-        return job.steps.run(job.stage, step, |stage| stage.write_at(0, &bytes));
+        return job.steps.run(job.window, step, |window| window.write_at(0, &bytes));
     }
     if boot.gone {
         let bytes = region(&boot.believed, &geometry, None);
@@ -68,7 +67,7 @@ fn main(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             faults,
         )
         .or("boot code, serial number and OEM parameters are lost; usual values stand there instead");
-        return job.steps.run(job.stage, step, |stage| stage.write_at(0, &bytes));
+        return job.steps.run(job.window, step, |window| window.write_at(0, &bytes));
     }
     for field in wrong {
         let entry: &'static Entry = field.entry.unwrap_or(&c::BOOT_GONE);
@@ -86,7 +85,7 @@ fn main(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             if exact { "the backup boot sector".to_owned() } else { field.why.clone() },
             &[entry],
         );
-        job.steps.run(job.stage, step, |stage| stage.write_at(field.at.wide(), &field.believed))?;
+        job.steps.run(job.window, step, |window| window.write_at(field.at.wide(), &field.believed))?;
     }
     if broken {
         sum_anew(job, &geometry)?;
@@ -95,7 +94,7 @@ fn main(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 }
 
 fn sum_anew(job: &mut Job<'_, '_, '_, '_>, geometry: &Geometry) -> Result<(), MediumError> {
-    let medium: &dyn Medium = job.stage;
+    let medium: &dyn Medium = job.window;
     let standing = medium.lenient(0, geometry.region_bytes().size()).bytes;
     let Some(sector) = BootSector::read(&standing) else { return Ok(()) };
     let bytes = region(&sector, geometry, Some(&standing));
@@ -106,7 +105,7 @@ fn sum_anew(job: &mut Job<'_, '_, '_, '_>, geometry: &Geometry) -> Result<(), Me
         "sectors 0 to 10 as they stand after the steps before",
         &[&c::CHECKSUM, &c::EXTENDED],
     );
-    job.steps.run(job.stage, step, |stage| stage.write_at(0, &bytes))
+    job.steps.run(job.window, step, |window| window.write_at(0, &bytes))
 }
 
 fn backup(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
@@ -126,13 +125,13 @@ fn backup(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         "the main boot region, as it stands after the steps before",
         &[&c::BACKUP_GONE, &c::BACKUP_DIFFERS],
     );
-    job.steps.run(job.stage, step, |stage| stage.write_at(place, &bytes))
+    job.steps.run(job.window, step, |window| window.write_at(place, &bytes))
 }
 
 /// A volume that is longer than its image is made as long as the image, if that is wanted.
 fn shrink(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
-    let there = job.stage.len();
+    let there = job.window.len();
     if geometry.bytes() <= there || job.boot.gone {
         return Ok(());
     }
@@ -181,13 +180,13 @@ fn shrink(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     )
     .or("make a full image of the medium, and mend that");
     // Backup and bitmap go along: left as they were, they would speak for the old length again.
-    let content = job.survey.content(job.stage, 0);
+    let content = job.survey.content(job.window, 0);
     let bitmap = job.survey.bitmap.entry.and_then(|(index, _)| content.place(index));
-    job.steps.run(job.stage, step, |stage| {
-        stage.write_at(0, &bytes)?;
-        stage.write_at(place, &bytes)?;
+    job.steps.run(job.window, step, |window| {
+        window.write_at(0, &bytes)?;
+        window.write_at(place, &bytes)?;
         match bitmap {
-            Some(entry) => stage.write_at(entry.plus(24), &smaller.bitmap_bytes().to_le_bytes()),
+            Some(entry) => window.write_at(entry.plus(24), &smaller.bitmap_bytes().to_le_bytes()),
             None => Ok(()),
         }
     })

@@ -9,8 +9,8 @@ use crate::{
         layout::{FLAG_ACTIVE, FLAG_DIRTY, FLAG_FAILURE},
     },
     medium::MediumError,
-    step::{Provenance, Step},
-    wording::counted,
+    mending::step::{Provenance, Step},
+    report::wording::counted,
 };
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
@@ -28,7 +28,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             "counted in the bitmap",
             &[&c::PERCENT],
         );
-        job.steps.run(job.stage, step, |stage| stage.write_at(112, &[percent]))?;
+        job.steps.run(job.window, step, |window| window.write_at(112, &[percent]))?;
     }
     let mut clear = FLAG_DIRTY | FLAG_FAILURE;
     if job.believed.geometry.tables == 1 {
@@ -43,7 +43,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             "nothing else is wrong any more",
             &[&c::DIRTY, &c::FAILURE, &c::ACTIVE],
         );
-        job.steps.run(job.stage, step, |stage| stage.write_at(106, &flags.to_le_bytes()))?;
+        job.steps.run(job.window, step, |window| window.write_at(106, &flags.to_le_bytes()))?;
     }
     Ok(())
 }
@@ -59,7 +59,7 @@ fn copies(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let mut values = Vec::new();
     for cluster in used.ones().map(Sat::narrow) {
         let (one, other) =
-            (job.survey.links.raw(job.stage, 0, cluster), job.survey.links.raw(job.stage, 1, cluster));
+            (job.survey.links.raw(job.window, 0, cluster), job.survey.links.raw(job.window, 1, cluster));
         if one != other {
             values.extend(if active == 0 { one } else { other }.map(|value| (cluster, value)));
         }
@@ -74,10 +74,10 @@ fn copies(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         "the active table, whose chains fit their files",
         &[&c::COPIES_DIFFER],
     );
-    job.steps.run(job.stage, step, |stage| {
+    job.steps.run(job.window, step, |window| {
         for (cluster, value) in values {
             for copy in 0..2 {
-                stage.write_at(
+                window.write_at(
                     geometry.table_place(copy).plus(cluster.wide().times(4)),
                     &value.to_le_bytes(),
                 )?;

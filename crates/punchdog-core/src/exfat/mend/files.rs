@@ -6,7 +6,7 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::{Link, alongside, run_of},
+    cluster::chain::{Link, alongside, run_of},
     exfat::{
         catalogue as c,
         layout::{ATTRIBUTES, DIRECTORY, ENTRY, NO_CHAIN, POSSIBLE, put, set_checksum},
@@ -14,10 +14,12 @@ use crate::{
         table::{self, Because},
         tree::{Node, Reached},
     },
-    finding::Entry,
     medium::{Medium, MediumError},
-    step::{Provenance, Step},
-    wording::{counted, listed},
+    mending::step::{Provenance, Step},
+    report::{
+        finding::Entry,
+        wording::{counted, listed},
+    },
 };
 
 pub(super) fn flawed(job: &Job<'_, '_, '_, '_>, flaws: Flaws) -> Vec<(u32, Node)> {
@@ -59,7 +61,7 @@ pub(super) fn sets(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             .map(|(_, entry, _)| *entry)
             .collect();
         // With types and count put right, the checksum as it stands may fit: nothing was guessed then.
-        let standing = places.read(job.stage, item.index, 1).le16(2);
+        let standing = places.read(job.window, item.index, 1).le16(2);
         if node.flaws.contains(Flaws::ATTRIBUTES) {
             let attributes = item.attributes() & ATTRIBUTES;
             put(&mut item.raw, 4, &attributes.to_le_bytes());
@@ -77,7 +79,7 @@ pub(super) fn sets(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             &entries,
         )
         .file(path);
-        job.steps.run(job.stage, step, |stage| write_set(stage, &places, item.index, &item.raw))?;
+        job.steps.run(job.window, step, |window| write_set(window, &places, item.index, &item.raw))?;
     }
     Ok(())
 }
@@ -93,7 +95,7 @@ fn end_marks(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         })
         .collect();
     for (folder, end) in hides {
-        let content = job.survey.content(job.stage, folder);
+        let content = job.survey.content(job.window, folder);
         let title = job.survey.tree.folder_title(folder);
         let kind = |index: u32| content.bytes.byte(index.size().times(ENTRY));
         let gap: Vec<u32> = (end..content.entries()).take_while(|index| kind(*index) == 0).collect();
@@ -104,7 +106,7 @@ fn end_marks(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             "the sets behind it have clusters that fit and belong to nothing else",
             &[&c::END_EARLY],
         );
-        job.steps.run(job.stage, step, |stage| free_entries(stage, &content.places, gap))?;
+        job.steps.run(job.window, step, |window| free_entries(window, &content.places, gap))?;
     }
     Ok(())
 }
@@ -143,10 +145,10 @@ fn deleted(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             )
             .file(path)
             .or("finish the delete");
-            job.steps.run(job.stage, step, |stage| write_set(stage, &places, item.index, &item.raw))?;
+            job.steps.run(job.window, step, |window| write_set(window, &places, item.index, &item.raw))?;
         } else {
             let Some(node) = job.survey.tree.node(number).cloned() else { continue };
-            let runs = job.survey.runs(job.stage, node.first, node.length, node.row);
+            let runs = job.survey.runs(job.window, node.first, node.length, node.row);
             let step = Step::new(
                 "delete-finished",
                 format!("{path}: free its {}", counted(node.length.wide(), "cluster", "clusters")),
@@ -171,21 +173,21 @@ pub(super) fn clear_bits(
     let Some(bitmap) = job.survey.bitmap.clusters.first().map(|first| geometry.cluster_place(*first)) else {
         return Ok(());
     };
-    job.steps.run(job.stage, step, |stage| {
+    job.steps.run(job.window, step, |window| {
         for (first, count) in runs {
             let (mut at, end) = (first.minus(2).wide(), first.minus(2).plus(*count).wide());
             while at < end {
                 // A piece of whole bytes, but for its ends.
                 let piece = end.minus(at).min(1 << 20);
                 let place = bitmap.plus(at.per(8));
-                let medium: &dyn Medium = stage;
+                let medium: &dyn Medium = window;
                 let mut bytes = medium.lenient(place, at.rest(8).plus(piece).per_up(8).size()).bytes;
                 for bit in at.rest(8)..at.rest(8).plus(piece) {
                     if let Some(byte) = bytes.get_mut(bit.per(8).size()) {
                         *byte &= !1_u8.checked_shl(bit.rest(8).narrow()).unwrap_or(0);
                     }
                 }
-                stage.write_at(place, &bytes)?;
+                window.write_at(place, &bytes)?;
                 at = at.plus(piece);
             }
         }
@@ -284,8 +286,8 @@ fn overrides(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         if because == Because::Guess {
             step = step.or("leave the files cut where the table breaks off");
         }
-        job.steps.run(job.stage, step, |stage| {
-            values.iter().try_for_each(|(cluster, link)| table::set(stage, &geometry, *cluster, *link))
+        job.steps.run(job.window, step, |window| {
+            values.iter().try_for_each(|(cluster, link)| table::set(window, &geometry, *cluster, *link))
         })?;
     }
     Ok(())
@@ -298,7 +300,7 @@ fn lengthen(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(
     // A chain that ends has no more clusters than the volume.
     for _ in 0..job.believed.geometry.clusters {
         length = length.plus(job.believed.geometry.cluster_bytes());
-        match job.survey.links.in_copy(job.stage, active, at) {
+        match job.survey.links.in_copy(job.window, active, at) {
             Link::Next(next) => at = next,
             _ => break,
         }
@@ -354,7 +356,7 @@ fn first_clusters(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             )
             .file(path);
             let indices = item.index..item.index.plus(item.entries());
-            job.steps.run(job.stage, step, |stage| free_entries(stage, &places, indices))?;
+            job.steps.run(job.window, step, |window| free_entries(window, &places, indices))?;
             continue;
         }
         let provenance = if node.stream.length == 0 { Provenance::Derived } else { Provenance::Judged };
@@ -387,7 +389,7 @@ fn first_clusters(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         )
         .file(path)
         .or("an empty folder in its place");
-        job.steps.run(job.stage, step, |stage| write_set(stage, &places, item.index, &item.raw))?;
+        job.steps.run(job.window, step, |window| write_set(window, &places, item.index, &item.raw))?;
     }
     Ok(())
 }
@@ -508,10 +510,10 @@ fn crossed(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             )
             .file(path);
             let indices = item.index..item.index.plus(item.entries());
-            job.steps.run(job.stage, step, |stage| free_entries(stage, &places, indices))?;
+            job.steps.run(job.window, step, |window| free_entries(window, &places, indices))?;
             continue;
         }
-        let clusters = job.survey.clusters(job.stage, number);
+        let clusters = job.survey.clusters(job.window, number);
         let options = [
             ("duplicate", "each file gets its own copy of the shared clusters".to_owned()),
             ("cut", "the later file is emptied".to_owned()),
@@ -556,12 +558,12 @@ fn crossed(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             stream.put(entry);
         }
         let each = geometry.cluster_bytes();
-        job.steps.run(job.stage, step, |stage| {
+        job.steps.run(job.window, step, |window| {
             for (from, to, count) in alongside(&clusters, run_of(first, clusters.len().narrow())) {
                 let (from, to) = (geometry.cluster_place(from), geometry.cluster_place(to));
-                stage.copy_at(from, to, count.wide().times(each))?;
+                window.copy_at(from, to, count.wide().times(each))?;
             }
-            write_set(stage, &places, item.index, &item.raw)
+            write_set(window, &places, item.index, &item.raw)
         })?;
     }
     Ok(())
@@ -576,7 +578,7 @@ pub(super) fn folders(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> 
     let all: Vec<u32> = job.survey.tree.notes.keys().copied().collect();
     for folder in all {
         let Some(notes) = job.survey.tree.notes.get(&folder).cloned() else { continue };
-        let content = job.survey.content(job.stage, folder);
+        let content = job.survey.content(job.window, folder);
         let title = job.survey.tree.folder_title(folder);
         let groups: [(&[u32], &'static Entry, &'static str, Provenance, &str); 2] = [
             (
@@ -594,8 +596,8 @@ pub(super) fn folders(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> 
             }
             let many = counted(indices.len().wide(), "entry", "entries");
             let step = Step::new(name, format!("{title}: mark {many} unused"), provenance, from, &[entry]);
-            job.steps.run(job.stage, step, |stage| {
-                free_entries(stage, &content.places, indices.iter().copied())
+            job.steps.run(job.window, step, |window| {
+                free_entries(window, &content.places, indices.iter().copied())
             })?;
         }
         if let Some((end, _)) = notes.tail {
@@ -606,10 +608,10 @@ pub(super) fn folders(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> 
                 "nothing may follow the end mark",
                 &[&c::TAIL],
             );
-            job.steps.run(job.stage, step, |stage| {
+            job.steps.run(job.window, step, |window| {
                 (end..content.entries())
                     .filter_map(|index| content.place(index))
-                    .try_for_each(|place| stage.write_at(place, &[0; ENTRY]))
+                    .try_for_each(|place| window.write_at(place, &[0; ENTRY]))
             })?;
         }
     }

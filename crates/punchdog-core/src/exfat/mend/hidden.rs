@@ -11,8 +11,8 @@ use crate::{
         layout::{HIDDEN, SYSTEM, put, set_checksum},
     },
     medium::MediumError,
-    step::{Provenance, Step},
-    wording::counted,
+    mending::step::{Provenance, Step},
+    report::wording::counted,
 };
 
 /// Clears the hidden and system bits of a hidden tree, if that is wanted.
@@ -38,13 +38,13 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     );
     step.paths = paths;
     let sets: Vec<_> = found.numbers.iter().filter_map(|number| set_of(job, *number)).collect();
-    job.steps.run(job.stage, step, |stage| {
+    job.steps.run(job.window, step, |window| {
         for (places, mut item) in sets {
             let attributes = item.attributes() & !(HIDDEN | SYSTEM);
             put(&mut item.raw, 4, &attributes.to_le_bytes());
             let sum = set_checksum(&item.raw);
             put(&mut item.raw, 2, &sum.to_le_bytes());
-            write_set(stage, &places, item.index, &item.raw)?;
+            write_set(window, &places, item.index, &item.raw)?;
         }
         Ok(())
     })

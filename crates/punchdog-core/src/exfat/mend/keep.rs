@@ -8,18 +8,20 @@ use super::{
 };
 use crate::{
     arith::Sat,
-    chain::run_of,
+    cluster::{
+        chain::run_of,
+        keeping::{asked_to_keep, listed, paired},
+    },
     exfat::{
         catalogue as c,
         layout::{ARCHIVE, DIRECTORY, NO_CHAIN, POSSIBLE, Stream},
         survey::Content,
         tree::{Lost, Node, Reached},
     },
-    keeping::{ADRIFT, asked_to_keep, listed, paired},
-    medium::{MediumError, Stage},
-    naming::Names,
-    step::{Provenance, Step},
-    wording::counted,
+    files::naming::{ADRIFT, Names},
+    medium::{MediumError, OverlayWindow},
+    mending::step::{Provenance, Step},
+    report::wording::counted,
 };
 use std::collections::HashSet;
 
@@ -101,7 +103,7 @@ fn free(
     }
     let mut runs = Vec::new();
     for chain in lost {
-        runs.extend(job.survey.runs(job.stage, chain.first, chain.length, !chain.chained));
+        runs.extend(job.survey.runs(job.window, chain.first, chain.length, !chain.chained));
     }
     let clusters = runs.iter().fold(0_u64, |sum, (_, count)| sum.plus(count.wide()));
     let step = Step::new(
@@ -139,11 +141,11 @@ fn keep(job: &mut Job<'_, '_, '_, '_>, lost: &[Lost]) -> Result<(), MediumError>
     let stream = Stream { flags, first, length, valid: length, ..Stream::default() };
     let set = new_set(&job.survey.capitals, &name, DIRECTORY, stream);
     let step = kept(&format!("the folder {name}"), &name, lost);
-    put_into_root(job, step, &set, |stage| {
+    put_into_root(job, step, &set, |window| {
         for (cluster, piece) in clusters.iter().zip(bytes.chunks(each.size())) {
-            stage.write_at(geometry.cluster_place(*cluster), piece)?;
+            window.write_at(geometry.cluster_place(*cluster), piece)?;
         }
-        if row { Ok(()) } else { link(stage, &geometry, &clusters) }
+        if row { Ok(()) } else { link(window, &geometry, &clusters) }
     })?;
     Ok(())
 }
@@ -184,7 +186,7 @@ fn in_folders(
 ) -> Result<(), MediumError> {
     let reserved = reserved(job);
     for folder in folders_of(job) {
-        let mut content = job.survey.content(job.stage, folder);
+        let mut content = job.survey.content(job.window, folder);
         let reserved = if folder == 0 { reserved.clone() } else { HashSet::new() };
         let mut slots = Vec::new();
         for set in sets {
@@ -197,8 +199,8 @@ fn in_folders(
             continue;
         };
         let step = kept(&job.survey.tree.folder_title(folder), &job.survey.tree.path(folder), here);
-        job.steps.run(job.stage, step, |stage| {
-            slots.iter().try_for_each(|(slots, set)| slots.put(stage, &content, set))
+        job.steps.run(job.window, step, |window| {
+            slots.iter().try_for_each(|(slots, set)| slots.put(window, &content, set))
         })?;
         (lost, sets) = (later, sets.get(here.len()..).unwrap_or(&[]));
         if lost.is_empty() {
@@ -293,26 +295,26 @@ fn put_into_root(
     job: &mut Job<'_, '_, '_, '_>,
     step: Step,
     set: &[u8],
-    also: impl FnOnce(&mut Stage<'_, '_>) -> Result<(), MediumError>,
+    also: impl FnOnce(&mut OverlayWindow<'_, '_>) -> Result<(), MediumError>,
 ) -> Result<Placed, MediumError> {
     let geometry = job.believed.geometry;
-    let content: Content = job.survey.content(job.stage, 0);
+    let content: Content = job.survey.content(job.window, 0);
     if let Some(slots) = Slots::find(&content, set.len().per(32).narrow(), &reserved(job)) {
-        job.steps.run(job.stage, step, |stage| {
-            also(stage)?;
-            slots.put(stage, &content, set)
+        job.steps.run(job.window, step, |window| {
+            also(window)?;
+            slots.put(window, &content, set)
         })?;
         return Ok(Placed::Within);
     }
-    let mut clusters = job.survey.clusters(job.stage, 0);
+    let mut clusters = job.survey.clusters(job.window, 0);
     let Some(fresh) = take_row(job, 1) else { return Ok(Placed::Nowhere) };
     clusters.push(fresh);
     let mut page = set.to_vec();
     page.resize(geometry.cluster_bytes().size(), 0);
-    job.steps.run(job.stage, step, |stage| {
-        also(stage)?;
-        stage.write_at(geometry.cluster_place(fresh), &page)?;
-        link(stage, &geometry, &clusters)
+    job.steps.run(job.window, step, |window| {
+        also(window)?;
+        window.write_at(geometry.cluster_place(fresh), &page)?;
+        link(window, &geometry, &clusters)
     })?;
     Ok(Placed::Grown)
 }

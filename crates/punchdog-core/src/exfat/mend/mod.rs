@@ -21,11 +21,10 @@ use super::{
     survey::Survey,
 };
 use crate::{
-    medium::{MediumError, Stage},
-    places::Places,
+    cluster::{free::Room, places::Places},
+    medium::{MediumError, OverlayWindow},
+    mending::{choices::Choices, step::Steps},
     progress::Watch,
-    room::Room,
-    step::{Choices, Steps},
 };
 use std::{collections::HashMap, ops::Range, rc::Rc};
 
@@ -33,7 +32,7 @@ pub(super) use keep::lost_name;
 
 /// What the stages work on.
 pub(super) struct Job<'j, 'o, 'a, 'w> {
-    pub(super) stage: &'j mut Stage<'o, 'a>,
+    pub(super) window: &'j mut OverlayWindow<'o, 'a>,
     pub(super) believed: &'j Believed,
     pub(super) survey: &'j mut Survey,
     pub(super) boot: &'j Boot,
@@ -62,38 +61,38 @@ const STAGES: &[(&str, Mender)] = &[
 /// One round; see the module.
 pub(super) fn round(
     seen: &mut ExfatSurvey,
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     choices: &mut Choices,
     steps: &mut Steps<'_>,
     watch: &dyn Watch,
 ) -> Result<(), MediumError> {
-    run(seen, stage, choices, steps, 0..1)?;
+    run(seen, window, choices, steps, 0..1)?;
     if !steps.is_empty() {
         // The rest was read by the geometry and the flags alone, so that where these stay, so does it.
-        let now = ExfatVolume::recognise(stage, watch)?;
+        let now = ExfatVolume::recognise(window, watch)?;
         let Some(now) = now.filter(|now| now.believed.geometry == seen.believed.geometry) else {
             return Ok(());
         };
-        let boot = boot::judge(stage, &now.believed);
+        let boot = boot::judge(window, &now.believed);
         if boot.flags != seen.boot.flags {
             return Ok(());
         }
         (seen.believed, seen.boot) = (now.believed, boot);
         steps.go_on();
     }
-    run(seen, stage, choices, steps, 1..STAGES.len())
+    run(seen, window, choices, steps, 1..STAGES.len())
 }
 
 /// Runs these stages until one has done something.
 fn run(
     seen: &mut ExfatSurvey,
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     choices: &mut Choices,
     steps: &mut Steps<'_>,
     stages: Range<usize>,
 ) -> Result<(), MediumError> {
     let ExfatSurvey { believed, survey, boot } = seen;
-    let mut job = Job { stage, believed, survey, boot, choices, steps, folders: HashMap::new(), room: None };
+    let mut job = Job { window, believed, survey, boot, choices, steps, folders: HashMap::new(), room: None };
     for (name, mend) in STAGES.iter().take(stages.end).skip(stages.start) {
         mend(&mut job)?;
         if !job.steps.is_empty() {

@@ -13,9 +13,9 @@ use crate::{
         layout::{ENTRY, NAME, NAME_UNITS, name_hash, put},
         sets::{Flaws, made_legal},
     },
+    files::naming::{Names, numbered},
     medium::MediumError,
-    naming::{Names, numbered},
-    step::{Provenance, Step},
+    mending::step::{Provenance, Step},
 };
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
@@ -79,7 +79,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             &[&c::NAME_ILLEGAL, &c::NAME_TWICE],
         )
         .file(path);
-        job.steps.run(job.stage, step, |stage| write_set(stage, &places, item.index, &item.raw))?;
+        job.steps.run(job.window, step, |window| write_set(window, &places, item.index, &item.raw))?;
     }
     Ok(())
 }

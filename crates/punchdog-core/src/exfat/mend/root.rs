@@ -7,8 +7,10 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::{End, Link, run_of},
-    clusters::ClusterSet,
+    cluster::{
+        chain::{End, Link, run_of},
+        set::ClusterSet,
+    },
     exfat::{
         catalogue as c,
         geometry::Geometry,
@@ -17,10 +19,9 @@ use crate::{
         table,
         upcase::{RECOMMENDED_BYTES, RECOMMENDED_CHECKSUM, Upcase},
     },
-    finding::Entry,
     medium::MediumError,
-    step::{Provenance, Step},
-    wording::counted,
+    mending::step::{Provenance, Step},
+    report::{finding::Entry, wording::counted},
 };
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
@@ -43,7 +44,7 @@ fn root_chain(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         return Ok(());
     };
     let geometry = job.believed.geometry;
-    let clusters = job.survey.clusters(job.stage, 0);
+    let clusters = job.survey.clusters(job.window, 0);
     let many = counted(clusters.len().wide(), "cluster", "clusters");
     let faults: &[&'static Entry] = &[&c::INTO_FREE, &c::INTO_BAD, &c::INTO_RANGE, &c::LOOP];
     let guessed = node.length > 1 && node.fault.is_some_and(|(_, end)| end != End::Proper);
@@ -54,11 +55,11 @@ fn root_chain(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         "the folder's own end mark; clusters that go on as a folder does",
         faults,
     );
-    job.steps.run(job.stage, step, |stage| link(stage, &geometry, &clusters))
+    job.steps.run(job.window, step, |window| link(window, &geometry, &clusters))
 }
 
 fn doubles(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
-    let content = job.survey.content(job.stage, 0);
+    let content = job.survey.content(job.window, 0);
     let all = [
         (job.survey.bitmap.doubles.clone(), &c::BITMAP_DOUBLE, "bitmap entries"),
         (job.survey.second.doubles.clone(), &c::BITMAP_DOUBLE, "second bitmap entries"),
@@ -75,7 +76,7 @@ fn doubles(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
                 "one is allowed; the first leads to what it should",
                 &[entry],
             );
-            job.steps.run(job.stage, step, |stage| free_entries(stage, &content.places, indices))?;
+            job.steps.run(job.window, step, |window| free_entries(window, &content.places, indices))?;
         }
     }
     Ok(())
@@ -90,7 +91,7 @@ fn put_owner(
     step: Step,
     table: Option<&[u8]>,
 ) -> Result<(), MediumError> {
-    let content = job.survey.content(job.stage, 0);
+    let content = job.survey.content(job.window, 0);
     let geometry = job.believed.geometry;
     let raw = owner.entry(kind);
     let slots = match at {
@@ -102,15 +103,15 @@ fn put_owner(
     }
     let count = geometry.clusters_for(owner.length).narrow();
     let clusters: Vec<u32> = run_of(owner.first, count).collect();
-    job.steps.run(job.stage, step, |stage| {
+    job.steps.run(job.window, step, |window| {
         match (at.and_then(|index| content.place(index)), &slots) {
-            (Some(place), _) => stage.write_at(place, &raw)?,
-            (None, Some(slots)) => slots.put(stage, &content, &raw)?,
+            (Some(place), _) => window.write_at(place, &raw)?,
+            (None, Some(slots)) => slots.put(window, &content, &raw)?,
             (None, None) => {}
         }
         if let Some(bytes) = table {
-            link(stage, &geometry, &clusters)?;
-            stage.write_at(geometry.cluster_place(owner.first), bytes)?;
+            link(window, &geometry, &clusters)?;
+            window.write_at(geometry.cluster_place(owner.first), bytes)?;
         }
         Ok(())
     })
@@ -214,7 +215,7 @@ fn upcase(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 
 fn label(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let Some((index, _, false)) = job.survey.label.clone() else { return Ok(()) };
-    let content = job.survey.content(job.stage, 0);
+    let content = job.survey.content(job.window, 0);
     let raw = content.bytes.part(index.size().times(ENTRY), ENTRY).to_vec();
     let count = raw.part(2, 22).chunks_exact(2).take_while(|pair| pair.le16(0) != 0).count();
     let step = Step::new(
@@ -225,7 +226,8 @@ fn label(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         &[&c::LABEL_LENGTH],
     );
     let Some(place) = content.place(index) else { return Ok(()) };
-    job.steps.run(job.stage, step, |stage| stage.write_at(place, &[LABEL, u8::try_from(count).unwrap_or(0)]))
+    job.steps
+        .run(job.window, step, |window| window.write_at(place, &[LABEL, u8::try_from(count).unwrap_or(0)]))
 }
 
 /// The bitmap as it should be, with `count` clusters from `first` on in use as well.
@@ -247,7 +249,7 @@ pub(super) fn bitmap_bits(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumErr
     let geometry = job.believed.geometry;
     let mut claimed = job.survey.claimed.clone();
     for lost in job.survey.tree.lost.clone() {
-        for (first, count) in job.survey.runs(job.stage, lost.first, lost.length, !lost.chained) {
+        for (first, count) in job.survey.runs(job.window, lost.first, lost.length, !lost.chained) {
             claimed.insert_range(first.size()..first.plus(count).size());
         }
     }
@@ -265,11 +267,11 @@ pub(super) fn bitmap_bits(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumErr
         "every cluster that a file, a folder or the volume's own tables claim",
         &[&c::USED_BUT_FREE, &c::LOST_CLUSTERS],
     );
-    job.steps.run(job.stage, step, |stage| {
+    job.steps.run(job.window, step, |window| {
         let mut at = 0_usize;
         for place in places(&geometry, &clusters) {
             let part = bytes.part(at, place.length.size());
-            stage.write_at(
+            window.write_at(
                 place.offset,
                 if part.is_empty() { bytes.get(at..).unwrap_or(&[]) } else { part },
             )?;
@@ -289,8 +291,8 @@ fn table_first(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         "they are the same on every volume",
         &[&c::FAT_FIRST],
     );
-    job.steps.run(job.stage, step, |stage| {
-        table::set(stage, &geometry, 0, Link::Odd(0xFFFF_FFF8))?;
-        table::set(stage, &geometry, 1, Link::End)
+    job.steps.run(job.window, step, |window| {
+        table::set(window, &geometry, 0, Link::Odd(0xFFFF_FFF8))?;
+        table::set(window, &geometry, 1, Link::End)
     })
 }

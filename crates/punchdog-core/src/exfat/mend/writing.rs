@@ -3,7 +3,11 @@
 use super::Job;
 use crate::{
     arith::{Peek, Sat},
-    chain::{Link, run_of},
+    cluster::{
+        chain::{Link, run_of},
+        free::Room,
+        places::Places,
+    },
     exfat::{
         layout::{END, ENTRY, IN_USE, Stream, entry_set, put, set_checksum},
         sets::{Item, Reading},
@@ -11,9 +15,7 @@ use crate::{
         table,
         upcase::Upcase,
     },
-    medium::{Medium, MediumError, Stage},
-    places::Places,
-    room::Room,
+    medium::{Medium, MediumError, OverlayWindow},
 };
 use std::{collections::HashSet, rc::Rc};
 
@@ -26,7 +28,7 @@ pub(super) fn set_of(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Option<(Rc<P
     let node = job.survey.tree.node(number)?;
     let (parent, index) = (node.parent, node.index);
     let places = job.places(parent);
-    let bytes = places.read(job.stage, index, SET);
+    let bytes = places.read(job.window, index, SET);
     let reading = Reading::of(&bytes, &job.survey.capitals, parent == 0);
     let all = reading.items.into_iter().chain(reading.deleted);
     let item = all.into_iter().find(|item| item.index == 0)?;
@@ -39,7 +41,7 @@ impl Job<'_, '_, '_, '_> {
         if let Some(known) = self.folders.get(&folder) {
             return Rc::clone(known);
         }
-        let found = Rc::new(self.survey.places(self.stage, folder));
+        let found = Rc::new(self.survey.places(self.window, folder));
         self.folders.insert(folder, Rc::clone(&found));
         found
     }
@@ -47,7 +49,7 @@ impl Job<'_, '_, '_, '_> {
 
 /// Writes a set at its place, with its checksum.
 pub(super) fn write_set(
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     places: &Places,
     index: u32,
     raw: &[u8],
@@ -57,7 +59,7 @@ pub(super) fn write_set(
     put(&mut raw, 2, &sum.to_le_bytes());
     for (number, entry) in raw.chunks_exact(ENTRY).enumerate() {
         if let Some(place) = places.place(index.plus(number.narrow())) {
-            stage.write_at(place, entry)?;
+            window.write_at(place, entry)?;
         }
     }
     Ok(())
@@ -67,7 +69,7 @@ pub(super) fn write_set(
 pub(super) fn edit_stream(
     job: &mut Job<'_, '_, '_, '_>,
     number: u32,
-    step: crate::step::Step,
+    step: crate::mending::step::Step,
     change: impl FnOnce(&mut Stream),
 ) -> Result<(), MediumError> {
     let Some((places, mut item)) = set_of(job, number) else { return Ok(()) };
@@ -76,21 +78,21 @@ pub(super) fn edit_stream(
     if let Some(entry) = item.raw.get_mut(ENTRY..2.times(ENTRY)) {
         stream.put(entry);
     }
-    job.steps.run(job.stage, step, |stage| write_set(stage, &places, item.index, &item.raw))
+    job.steps.run(job.window, step, |window| write_set(window, &places, item.index, &item.raw))
 }
 
 /// Marks entries unused.
 pub(super) fn free_entries(
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     places: &Places,
     indices: impl IntoIterator<Item = u32>,
 ) -> Result<(), MediumError> {
     for index in indices {
         if let Some(place) = places.place(index) {
-            let medium: &dyn Medium = stage;
+            let medium: &dyn Medium = window;
             let kind = medium.lenient(place, 1).bytes.byte(0) & !IN_USE;
             // Type 0 would end the folder here.
-            stage.write_at(place, &[if kind == END { 0x05 } else { kind }])?;
+            window.write_at(place, &[if kind == END { 0x05 } else { kind }])?;
         }
     }
     Ok(())
@@ -140,17 +142,17 @@ impl Slots {
 
     pub(super) fn put(
         &self,
-        stage: &mut Stage<'_, '_>,
+        window: &mut OverlayWindow<'_, '_>,
         content: &Content,
         raw: &[u8],
     ) -> Result<(), MediumError> {
         for (number, entry) in raw.chunks_exact(ENTRY).enumerate() {
             if let Some(place) = content.place(self.index.plus(number.narrow())) {
-                stage.write_at(place, entry)?;
+                window.write_at(place, entry)?;
             }
         }
         match self.end.and_then(|index| content.place(index)) {
-            Some(place) => stage.write_at(place, &[0; ENTRY]),
+            Some(place) => window.write_at(place, &[0; ENTRY]),
             None => Ok(()),
         }
     }
@@ -171,7 +173,7 @@ pub(super) fn new_set(capitals: &Upcase, name: &str, attributes: u16, stream: St
 /// claims.
 fn room(job: &Job<'_, '_, '_, '_>, by_bitmap: bool) -> Room {
     let geometry = job.believed.geometry;
-    let there = |cluster: u32| geometry.cluster_place(cluster.plus(1)) <= job.stage.len();
+    let there = |cluster: u32| geometry.cluster_place(cluster.plus(1)) <= job.window.len();
     let mut taken = job.survey.claimed.clone();
     if by_bitmap {
         taken.extend(job.survey.used.difference(&job.survey.claimed));
@@ -228,13 +230,13 @@ pub(super) fn take_up_to(job: &mut Job<'_, '_, '_, '_>, count: u32) -> Vec<u32> 
 
 /// Links clusters to a chain that ends.
 pub(super) fn link(
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     geometry: &crate::exfat::geometry::Geometry,
     clusters: &[u32],
 ) -> Result<(), MediumError> {
     for (number, cluster) in clusters.iter().enumerate() {
         let next = clusters.get(number.plus(1)).map_or(Link::End, |next| Link::Next(*next));
-        table::set(stage, geometry, *cluster, next)?;
+        table::set(window, geometry, *cluster, next)?;
     }
     Ok(())
 }

@@ -3,15 +3,17 @@
 use super::Subject;
 use crate::{
     arith::{Peek, Sat},
+    cluster::former,
     fat::{
         catalogue as c,
         fsinfo::{self, Count},
         geometry::Origin,
         table::{entry_place, state_bits},
     },
-    finding::{Finding, Sink, Weight},
-    former,
-    wording::counted,
+    report::{
+        finding::{Finding, Sink, Weight},
+        wording::counted,
+    },
 };
 use zerocopy::IntoBytes;
 

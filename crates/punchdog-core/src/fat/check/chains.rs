@@ -3,15 +3,17 @@
 use super::Subject;
 use crate::{
     arith::Sat,
-    chain::End,
+    cluster::chain::End,
     fat::{
         catalogue as c,
         folder::Flaws,
         table::entry_place,
         tree::{Node, Reached},
     },
-    finding::{Entry, Finding, Sink},
-    wording::counted,
+    report::{
+        finding::{Entry, Finding, Sink},
+        wording::counted,
+    },
 };
 
 /// Flaws of a chain, the class each belongs to, and what follows for the file.

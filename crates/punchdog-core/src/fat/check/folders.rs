@@ -10,9 +10,11 @@ use crate::{
         names,
         tree::{Node, Reached, Tree},
     },
-    finding::{Entry, Finding, Sink},
-    hidden::{self, Hidden, Seen},
-    wording::counted,
+    report::{
+        finding::{Entry, Finding, Sink},
+        hidden::{self, Hidden, Seen},
+        wording::counted,
+    },
 };
 
 const ENTRY: u64 = 32;

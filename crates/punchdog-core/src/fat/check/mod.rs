@@ -8,7 +8,7 @@ pub(crate) use boot_region::differences;
 pub(crate) use folders::hidden_tree;
 
 use super::{boot::Boot, geometry::Believed, survey::Survey};
-use crate::{finding::Sink, medium::Medium};
+use crate::{medium::Medium, report::finding::Sink};
 
 /// What the checks look at.
 pub(super) struct Subject<'a> {

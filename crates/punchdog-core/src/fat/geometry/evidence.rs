@@ -3,7 +3,10 @@
 use super::runs::{Told, Votes};
 use crate::{
     arith::{Peek, Sat},
-    fat::{layout::ENTRY_BYTES, layout::ShortEntry, names},
+    fat::{
+        layout::{ENTRY_BYTES, ShortEntry},
+        names,
+    },
     medium::{Medium, MediumError},
     progress::Watch,
 };
@@ -52,7 +55,7 @@ pub struct Evidence {
     pub dots: Vec<Dots>,
     /// Cluster size in bytes and the offset of cluster 2 that pairs of folders agree on, with the
     /// number of agreeing pairs, most first.
-    pub lattices: Vec<(u64, u64, u32)>,
+    pub grids: Vec<(u64, u64, u32)>,
     /// The offset of a sector with FSInfo signatures.
     pub fsinfo: Option<u64>,
 }
@@ -128,8 +131,8 @@ pub fn gather(medium: &dyn Medium, watch: &dyn Watch) -> Result<Evidence, Medium
         found.tables.push(TableStart { offset: *offset, wide: *wide, again_after, told: false, reach: 512 });
     }
     merge(&mut found.tables, &votes.starts());
-    found.lattices = lattices(&found.dots);
-    tracing::debug!(tables = ?found.tables, folders = found.dots.len(), lattices = ?found.lattices, "evidence");
+    found.grids = grids(&found.dots);
+    tracing::debug!(tables = ?found.tables, folders = found.dots.len(), grids = ?found.grids, "evidence");
     Ok(found)
 }
 
@@ -156,7 +159,7 @@ fn alike(one: &[u8], other: &[u8]) -> bool {
 
 /// Two folders tell the cluster size and where cluster 2 is: distance in bytes over distance in
 /// clusters. Pairs vote.
-fn lattices(dots: &[Dots]) -> Vec<(u64, u64, u32)> {
+fn grids(dots: &[Dots]) -> Vec<(u64, u64, u32)> {
     let mut votes: std::collections::BTreeMap<(u64, u64), u32> = std::collections::BTreeMap::new();
     // FAT12 and FAT16 leave the high half of the number to other uses.
     for mask in [u32::MAX, 0xFFFF] {
@@ -200,7 +203,7 @@ mod tests {
             own,
             parent,
         });
-        assert_eq!(lattices(&dots)[0], (2048, 70_144, 3));
+        assert_eq!(grids(&dots)[0], (2048, 70_144, 3));
     }
 
     #[test]

@@ -273,7 +273,7 @@ impl Geometry {
             self.kind.title(),
             self.cluster_bytes(),
             self.data_offset(),
-            crate::wording::counted(self.tables.wide(), "table", "tables"),
+            crate::report::wording::counted(self.tables.wide(), "table", "tables"),
             self.table_offset(0)
         )
     }

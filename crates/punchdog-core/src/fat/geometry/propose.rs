@@ -246,14 +246,14 @@ fn derived(medium: &dyn Medium, evidence: &Evidence, claims: &mut Claims) {
         _ => 512,
     };
     let palette = Palette::new(medium, sector, evidence);
-    let lattices: Vec<(u64, u64)> = evidence.lattices.iter().map(|(size, data, _)| (*size, *data)).collect();
-    for lattice in lattices.iter().take(2) {
-        without_tables(&palette, sector, *lattice, claims);
+    let grids: Vec<(u64, u64)> = evidence.grids.iter().map(|(size, data, _)| (*size, *data)).collect();
+    for grid in grids.iter().take(2) {
+        without_tables(&palette, sector, *grid, claims);
     }
     for kind in &palette.kinds {
         for tables in &palette.tables {
             for start in evidence.tables.iter().take(8) {
-                if lattices.is_empty() {
+                if grids.is_empty() {
                     without_folders(
                         &palette,
                         *kind,
@@ -263,8 +263,8 @@ fn derived(medium: &dyn Medium, evidence: &Evidence, claims: &mut Claims) {
                         claims,
                     );
                 }
-                for (size, data) in &lattices {
-                    with_lattice(&palette, *kind, *tables, sector, (start.offset, *size, *data), claims);
+                for (size, data) in &grids {
+                    with_grid(&palette, *kind, *tables, sector, (start.offset, *size, *data), claims);
                 }
             }
         }
@@ -356,7 +356,7 @@ fn settle(mut geometry: Geometry, palette: &Palette, claims: &mut Claims) {
 }
 
 /// Cluster size and data start are known from folders; the table's place from its first entries.
-fn with_lattice(
+fn with_grid(
     palette: &Palette,
     kind: Kind,
     tables: u32,

@@ -3,12 +3,12 @@
 use super::{Geometry, evidence, evidence::Evidence, propose::RESERVED};
 use crate::{
     arith::Sat,
-    chain::Link,
-    content,
+    cluster::chain::Link,
     fat::{
         folder::{self, Item, Reading},
         table::Copy,
     },
+    files::kinds,
     medium::Medium,
 };
 
@@ -269,7 +269,7 @@ fn weigh_tree(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
     score.tally(seen.kinds, (4, 24), "files begin as their kind does");
     score.note(
         i64::from(seen.range.min(5)).saturating_mul(-4),
-        crate::wording::counted(
+        crate::report::wording::counted(
             u64::from(seen.range),
             "file begins outside the volume",
             "files begin outside the volume",
@@ -321,7 +321,7 @@ fn weigh_items(
                 up(&mut seen.chains, whole);
             }
             let start = medium.lenient(geometry.cluster_offset(first), 512).bytes;
-            if let Some(agrees) = content::agrees(&item.name, &start) {
+            if let Some(agrees) = kinds::agrees(&item.name, &start) {
                 up(&mut seen.kinds, agrees);
             }
         }

@@ -4,10 +4,9 @@ use super::Job;
 use crate::{
     arith::{Peek, Sat},
     fat::{catalogue as c, check_differences, geometry::Geometry},
-    finding::Entry,
     medium::MediumError,
-    step::{Provenance, Step},
-    wording::counted,
+    mending::step::{Provenance, Step},
+    report::{finding::Entry, wording::counted},
 };
 use zerocopy::IntoBytes;
 
@@ -47,7 +46,7 @@ fn sector(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
                 believed.as_bytes().to_vec(),
             ),
         };
-        return job.steps.run(job.stage, step, |stage| stage.write_at(0, &bytes));
+        return job.steps.run(job.window, step, |window| window.write_at(0, &bytes));
     }
     let wrong: Vec<_> = job
         .boot
@@ -72,7 +71,7 @@ fn sector(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             if exact { "the backup boot sector".to_owned() } else { field.why.clone() },
             &[entry],
         );
-        job.steps.run(job.stage, step, |stage| stage.write_at(field.at.wide(), &field.believed))?;
+        job.steps.run(job.window, step, |window| window.write_at(field.at.wide(), &field.believed))?;
     }
     Ok(())
 }
@@ -122,7 +121,7 @@ fn backup(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         if let Some(flags) = bytes.get_mut(65) {
             *flags = 0;
         }
-        job.steps.run(job.stage, step, |stage| stage.write_at(place, &bytes))?;
+        job.steps.run(job.window, step, |window| window.write_at(place, &bytes))?;
     }
     Ok(())
 }
@@ -131,7 +130,7 @@ fn backup(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 fn shrink(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     use crate::medium::Medium;
     let geometry = job.believed.geometry;
-    let there = job.stage.len();
+    let there = job.window.len();
     if geometry.bytes() <= there || job.boot.gone {
         return Ok(());
     }
@@ -167,12 +166,12 @@ fn shrink(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let bytes = smaller.total_sectors.to_le_bytes();
     // The backup goes along: left as it was, it would speak for the old length again.
     let backup = job.believed.backup.map(|(place, _)| place).filter(|_| geometry.wide());
-    job.steps.run(job.stage, step, |stage| {
+    job.steps.run(job.window, step, |window| {
         for sector in std::iter::once(0).chain(backup) {
             if wide_total {
-                stage.write_at(sector.plus(32), &bytes)?;
+                window.write_at(sector.plus(32), &bytes)?;
             } else {
-                stage.write_at(sector.plus(19), bytes.part(0, 2))?;
+                window.write_at(sector.plus(19), bytes.part(0, 2))?;
             }
         }
         Ok(())

@@ -11,7 +11,7 @@ use crate::{
         table::{state_bits, write_entry},
     },
     medium::{Medium, MediumError},
-    step::{Provenance, Step},
+    mending::step::{Provenance, Step},
 };
 use zerocopy::IntoBytes;
 
@@ -23,11 +23,11 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 
 fn free_counts(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let Some(place) = fsinfo::place(job.boot, &job.believed.geometry) else { return Ok(()) };
-    let wrong = fsinfo::judge(job.stage, place, job.survey);
+    let wrong = fsinfo::judge(job.window, place, job.survey);
     if wrong.is_empty() {
         return Ok(());
     }
-    let medium: &dyn Medium = job.stage;
+    let medium: &dyn Medium = job.window;
     let standing = FsInfo::read(&medium.lenient(place, 512).bytes);
     let mut info = FsInfo::with_counts(job.survey.free, job.survey.first_free.unwrap_or(u32::MAX));
     let mut mends = vec![];
@@ -55,7 +55,7 @@ fn free_counts(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         "counted in the table",
         &mends,
     );
-    job.steps.run(job.stage, step, |stage| stage.write_at(place, info.as_bytes()))
+    job.steps.run(job.window, step, |window| window.write_at(place, info.as_bytes()))
 }
 
 fn first_entries(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
@@ -64,8 +64,8 @@ fn first_entries(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let flags = state_bits(geometry.kind).map_or(0, |(closed, fine)| closed | fine);
     let mut wrong = Vec::new();
     for copy in 0..geometry.tables {
-        let zero = job.survey.links.raw(job.stage, copy, 0);
-        let one = job.survey.links.raw(job.stage, copy, 1);
+        let zero = job.survey.links.raw(job.window, copy, 0);
+        let one = job.survey.links.raw(job.window, copy, 1);
         if zero.is_some_and(|value| value != media) {
             wrong.push((copy, 0, media));
         }
@@ -80,10 +80,10 @@ fn first_entries(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         "the media byte of the boot sector; the end mark",
         &[&c::MEDIA_ENTRY, &c::END_ENTRY],
     );
-    job.steps.run(job.stage, step, |stage| {
+    job.steps.run(job.window, step, |window| {
         wrong
             .iter()
-            .try_for_each(|(copy, cluster, value)| write_entry(stage, &geometry, *copy, *cluster, *value))
+            .try_for_each(|(copy, cluster, value)| write_entry(window, &geometry, *copy, *cluster, *value))
     })
 }
 
@@ -97,7 +97,7 @@ fn flags(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let mut open = Vec::new();
     for copy in 0..geometry.tables {
         if state_bits(geometry.kind).is_some()
-            && job.survey.links.raw(job.stage, copy, 1).is_some_and(|value| value != end)
+            && job.survey.links.raw(job.window, copy, 1).is_some_and(|value| value != end)
         {
             open.push(copy);
         }
@@ -109,10 +109,10 @@ fn flags(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         "nothing else is wrong any more",
         &[&c::NOT_CLOSED, &c::ERRORS_MET],
     );
-    job.steps.run(job.stage, step, |stage| {
+    job.steps.run(job.window, step, |window| {
         if let Some(field) = dirty {
-            stage.write_at(field.at.wide(), &field.believed)?;
+            window.write_at(field.at.wide(), &field.believed)?;
         }
-        open.iter().try_for_each(|copy| write_entry(stage, &geometry, *copy, 1, end))
+        open.iter().try_for_each(|copy| write_entry(window, &geometry, *copy, 1, end))
     })
 }

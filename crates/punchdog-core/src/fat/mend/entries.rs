@@ -7,8 +7,10 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::{Link, alongside},
-    clusters::ClusterSet,
+    cluster::{
+        chain::{Link, alongside},
+        set::ClusterSet,
+    },
     fat::{
         catalogue as c,
         folder::Flaws,
@@ -17,8 +19,8 @@ use crate::{
         tree::{Node, Reached},
     },
     medium::MediumError,
-    step::{Provenance, Step},
-    wording::counted,
+    mending::step::{Provenance, Step},
+    report::wording::counted,
 };
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
@@ -59,7 +61,8 @@ fn first_cluster(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Res
         )
         .or("leave the file empty and keep the chain as a file of its own")
         .file(path.clone());
-        job.steps.run(job.stage, step, |stage| edit(stage, place, |entry| entry.set_first_cluster(first)))?;
+        job.steps
+            .run(job.window, step, |window| edit(window, place, |entry| entry.set_first_cluster(first)))?;
     }
     if node.flaws.has(Flaws::WRONG_TYPE) {
         let folder = node.folder;
@@ -71,8 +74,8 @@ fn first_cluster(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Res
             &[&c::WRONG_TYPE],
         )
         .file(path.clone());
-        job.steps.run(job.stage, step, |stage| {
-            edit(stage, place, |entry| {
+        job.steps.run(job.window, step, |window| {
+            edit(window, place, |entry| {
                 entry.attributes = if folder {
                     entry.attributes | ATTR_DIRECTORY
                 } else {
@@ -92,8 +95,8 @@ fn first_cluster(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Res
             &[&c::FIRST_RANGE, &c::FIRST_MISSING],
         )
         .file(path.clone());
-        job.steps.run(job.stage, step, |stage| {
-            edit(stage, place, |entry| {
+        job.steps.run(job.window, step, |window| {
+            edit(window, place, |entry| {
                 entry.set_first_cluster(0);
                 entry.size = 0.into();
             })
@@ -117,8 +120,8 @@ fn remove(job: &mut Job<'_, '_, '_, '_>, node: &Node, path: &str) -> Result<(), 
     )
     .file(path);
     let from = node.index.minus(u32::from(node.long));
-    job.steps.run(job.stage, step, |stage| {
-        super::writing::free_entries(stage, &places, &(from..=node.index).collect::<Vec<_>>())
+    job.steps.run(job.window, step, |window| {
+        super::writing::free_entries(window, &places, &(from..=node.index).collect::<Vec<_>>())
     })
 }
 
@@ -150,8 +153,8 @@ fn size(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), M
             )
             .file(path.clone());
             let first = if room == 0 { 0 } else { node.first };
-            job.steps.run(job.stage, step, |stage| {
-                edit(stage, node.place, |entry| {
+            job.steps.run(job.window, step, |window| {
+                edit(window, node.place, |entry| {
                     entry.size = room.into();
                     entry.set_first_cluster(first);
                 })
@@ -199,8 +202,9 @@ fn size(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), M
                 &[&c::SIZE_ZERO],
             )
             .file(path.clone());
-            job.steps
-                .run(job.stage, step, |stage| edit(stage, node.place, |entry| entry.set_first_cluster(0)))?;
+            job.steps.run(job.window, step, |window| {
+                edit(window, node.place, |entry| entry.set_first_cluster(0))
+            })?;
         }
     }
     Ok(())
@@ -211,7 +215,7 @@ fn set_size(
     node: &Node,
     path: &str,
     size: u32,
-    entry: &'static crate::finding::Entry,
+    entry: &'static crate::report::finding::Entry,
 ) -> Result<(), MediumError> {
     let step = Step::new(
         "size-from-chain",
@@ -222,7 +226,7 @@ fn set_size(
     )
     .or("trust the size, and free the clusters")
     .file(path);
-    job.steps.run(job.stage, step, |stage| edit(stage, node.place, |raw| raw.size = size.into()))
+    job.steps.run(job.window, step, |window| edit(window, node.place, |raw| raw.size = size.into()))
 }
 
 /// Ends a chain after `keep` clusters and frees the rest.
@@ -231,10 +235,10 @@ fn cut_chain(
     number: u32,
     keep: u32,
     path: &str,
-    entry: &'static crate::finding::Entry,
+    entry: &'static crate::report::finding::Entry,
 ) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
-    let clusters = job.survey.clusters(job.stage, number);
+    let clusters = job.survey.clusters(job.window, number);
     let step = Step::new(
         "chain-shortened",
         format!(
@@ -247,10 +251,10 @@ fn cut_chain(
     )
     .or("trust the chain, and make the file longer")
     .file(path);
-    job.steps.run(job.stage, step, |stage| {
+    job.steps.run(job.window, step, |window| {
         for (index, cluster) in clusters.iter().enumerate().skip(keep.size().minus(1)) {
             let last = keep > 0 && index.plus(1) == keep.size();
-            set_link(stage, &geometry, *cluster, if last { Link::End } else { Link::Free })?;
+            set_link(window, &geometry, *cluster, if last { Link::End } else { Link::Free })?;
         }
         Ok(())
     })
@@ -281,7 +285,7 @@ fn crossed(job: &mut Job<'_, '_, '_, '_>, troubled: &[(u32, Node)]) -> Result<()
         job.choices.ask("cross-link", "Files share clusters. Who gets them?", &options, paths.clone());
     let mut owned = ClusterSet::with_capacity(geometry.last_cluster().plus(1).size());
     for ((number, node), path) in involved.iter().zip(paths) {
-        let mut clusters = job.survey.clusters(job.stage, *number);
+        let mut clusters = job.survey.clusters(job.window, *number);
         if !node.folder {
             clusters.truncate(geometry.clusters_for(node.size()).max(1).size());
         }
@@ -330,11 +334,11 @@ fn duplicate(
     .or("cut this file before the shared clusters")
     .file(path);
     let each = geometry.cluster_bytes().wide();
-    job.steps.run(job.stage, step, |stage| {
+    job.steps.run(job.window, step, |window| {
         let old: Vec<u32> = shared.iter().filter_map(|index| clusters.get(*index).copied()).collect();
         for (from, to, count) in alongside(&old, fresh.iter().copied()) {
             let (from, to) = (geometry.cluster_offset(from), geometry.cluster_offset(to));
-            stage.copy_at(from, to, count.wide().times(each))?;
+            window.copy_at(from, to, count.wide().times(each))?;
         }
         for (index, new) in shared.iter().zip(fresh) {
             if let Some(slot) = clusters.get_mut(*index) {
@@ -344,9 +348,9 @@ fn duplicate(
         // Only what comes from the first exchanged cluster on is linked anew; what stands before
         // it already leads there.
         let from = shared.first().copied().unwrap_or(0).minus(1);
-        link_chain(stage, &geometry, clusters.get(from..).unwrap_or(&[]))?;
+        link_chain(window, &geometry, clusters.get(from..).unwrap_or(&[]))?;
         let first = clusters.first().copied().unwrap_or(0);
-        edit(stage, node.place, |entry| entry.set_first_cluster(first))
+        edit(window, node.place, |entry| entry.set_first_cluster(first))
     })
 }
 
@@ -368,11 +372,11 @@ fn cut_before(
     )
     .or("give each file its own copy of the shared clusters")
     .file(path);
-    job.steps.run(job.stage, step, |stage| {
+    job.steps.run(job.window, step, |window| {
         if let Some(last) = keep.checked_sub(1).and_then(|last| clusters.get(last)) {
-            set_link(stage, &geometry, *last, Link::End)?;
+            set_link(window, &geometry, *last, Link::End)?;
         }
-        edit(stage, node.place, |entry| {
+        edit(window, node.place, |entry| {
             entry.size = size.into();
             if keep == 0 {
                 entry.set_first_cluster(0);
@@ -393,7 +397,7 @@ fn undelete(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(
     let taken = job.choices.ask("deleted-in-use", question, &options, vec![path.clone()]);
     if taken != "restore" {
         let geometry = job.believed.geometry;
-        let clusters = job.survey.clusters(job.stage, number);
+        let clusters = job.survey.clusters(job.window, number);
         let step = Step::new(
             "delete-finished",
             format!("{path}: free its {}", counted(clusters.len().wide(), "cluster", "clusters")),
@@ -403,16 +407,16 @@ fn undelete(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(
         )
         .or("bring the file back")
         .file(path);
-        return job.steps.run(job.stage, step, |stage| {
-            clusters.iter().try_for_each(|cluster| set_link(stage, &geometry, *cluster, Link::Free))?;
-            edit(stage, node.place, |entry| {
+        return job.steps.run(job.window, step, |window| {
+            clusters.iter().try_for_each(|cluster| set_link(window, &geometry, *cluster, Link::Free))?;
+            edit(window, node.place, |entry| {
                 let [first, ..] = &mut entry.name;
                 *first = FREE_ENTRY;
             })
         });
     }
     let places = job.places(node.parent);
-    let part = places.read(job.stage, node.index.minus(1), 1);
+    let part = places.read(job.window, node.index.minus(1), 1);
     let (short, exact) = first_letter(&part, node);
     let step = Step::new(
         "entry-restored",
@@ -428,7 +432,7 @@ fn undelete(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(
     .or("finish the delete")
     .file(path);
     let place = (u32::from(node.long), node.index);
-    job.steps.run(job.stage, step, |stage| rename(stage, &places, place, &node.name, &short))
+    job.steps.run(job.window, step, |window| rename(window, &places, place, &node.name, &short))
 }
 
 /// The short name of a deleted entry with its first byte computed: the only one with which the
@@ -463,7 +467,7 @@ fn ends(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         .filter_map(|(folder, notes)| notes.tail.map(|(end, _)| (*folder, end)))
         .collect();
     for (folder, end) in marks {
-        let content = job.survey.content(job.stage, folder);
+        let content = job.survey.content(job.window, folder);
         let real = job
             .survey
             .tree
@@ -481,7 +485,7 @@ fn ends(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         let empty: Vec<u32> =
             (end..last).filter(|index| content.bytes.byte(index.size().times(ENTRY_BYTES)) == 0).collect();
         job.steps
-            .run(job.stage, step, |stage| super::writing::free_entries(stage, &content.places, &empty))?;
+            .run(job.window, step, |window| super::writing::free_entries(window, &content.places, &empty))?;
     }
     Ok(())
 }

@@ -15,11 +15,10 @@ use crate::{
         names,
         tree::Node,
     },
-    finding::Entry,
+    files::naming::{Names, numbered},
     medium::MediumError,
-    naming::{Names, numbered},
-    step::{Provenance, Step},
-    wording::counted,
+    mending::step::{Provenance, Step},
+    report::{finding::Entry, wording::counted},
 };
 use std::collections::HashMap;
 use zerocopy::IntoBytes;
@@ -60,7 +59,7 @@ pub(super) fn begin_again(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumErr
     }
     // An end mark in place of a dot hides all that is written behind it.
     unlike.retain(|(number, noise)| {
-        let bytes = &job.survey.content(job.stage, *number).bytes;
+        let bytes = &job.survey.content(job.window, *number).bytes;
         *noise || bytes.byte(0) == END_ENTRY || bytes.byte(ENTRY_BYTES) == END_ENTRY
     });
     let unlike = unlike.into_iter().map(|(number, _)| number);
@@ -71,7 +70,7 @@ fn notes(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Result<(), MediumError> 
     if job.survey.tree.node(number).is_some_and(Node::is_unseen) {
         return Ok(());
     }
-    let content = job.survey.content(job.stage, number);
+    let content = job.survey.content(job.window, number);
     let title = job.survey.tree.folder_title(number);
     let own = job.survey.tree.node(number).map_or(0, |node| node.first);
     let Some(notes) = job.survey.tree.notes.remove(&number) else { return Ok(()) };
@@ -97,11 +96,11 @@ fn notes(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Result<(), MediumError> 
             &[entry],
         )
         .file(if text.is_empty() { title.clone() } else { job.survey.tree.path(number) });
-        job.steps.run(job.stage, step, |stage| {
+        job.steps.run(job.window, step, |window| {
             if raw.starts_with(&name) && raw.byte(11) & ATTR_DIRECTORY != 0 {
-                edit(stage, place, |entry| entry.set_first_cluster(target))
+                edit(window, place, |entry| entry.set_first_cluster(target))
             } else {
-                stage.write_at(place, plain_entry(name, ATTR_DIRECTORY, target, 0).as_bytes())
+                window.write_at(place, plain_entry(name, ATTR_DIRECTORY, target, 0).as_bytes())
             }
         })?;
     }
@@ -145,7 +144,7 @@ fn notes(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Result<(), MediumError> 
             from,
             &[entry],
         );
-        job.steps.run(job.stage, step, |stage| free_entries(stage, &content.places, &indices))?;
+        job.steps.run(job.window, step, |window| free_entries(window, &content.places, &indices))?;
     }
     if let Some((_, tail)) = notes.tail.filter(|_| !notes.tail_is_real) {
         let step = Step::new(
@@ -155,10 +154,10 @@ fn notes(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Result<(), MediumError> 
             "a folder ends at its first end mark",
             &[&c::FOLDER_TAIL],
         );
-        job.steps.run(job.stage, step, |stage| {
+        job.steps.run(job.window, step, |window| {
             (tail..content.entries())
                 .filter_map(|index| content.place(index))
-                .try_for_each(|place| stage.write_at(place, &[0; ENTRY_BYTES]))
+                .try_for_each(|place| window.write_at(place, &[0; ENTRY_BYTES]))
         })?;
     }
     Ok(())
@@ -184,8 +183,8 @@ fn entry(
             &[&c::ATTRIBUTES],
         )
         .file(path.clone());
-        job.steps.run(job.stage, step, |stage| {
-            edit(stage, node.place, |raw| raw.attributes &= 0x3F & !ATTR_VOLUME_ID)
+        job.steps.run(job.window, step, |window| {
+            edit(window, node.place, |raw| raw.attributes &= 0x3F & !ATTR_VOLUME_ID)
         })?;
     }
     if node.flaws.has(Flaws::FOLDER_SIZE) && node.folder {
@@ -197,7 +196,7 @@ fn entry(
             &[&c::FOLDER_SIZE],
         )
         .file(path.clone());
-        job.steps.run(job.stage, step, |stage| edit(stage, node.place, |raw| raw.size = 0.into()))?;
+        job.steps.run(job.window, step, |window| edit(window, node.place, |raw| raw.size = 0.into()))?;
     }
     name(job, node, &path, siblings)
 }
@@ -313,7 +312,7 @@ fn name(
     )
     .file(path);
     let parts = u32::from(node.long);
-    job.steps.run(job.stage, step, |stage| rename(stage, &places, (parts, node.index), &long, &short))
+    job.steps.run(job.window, step, |window| rename(window, &places, (parts, node.index), &long, &short))
 }
 
 /// Hidden system bits on most ordinary files, if they are to go.
@@ -350,8 +349,8 @@ fn hidden(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             &[&c::HIDDEN_TREE],
         );
         step.paths = paths;
-        job.steps.run(job.stage, step, |stage| {
-            hit.iter().try_for_each(|(place, _)| edit(stage, *place, |raw| raw.attributes &= !both))
+        job.steps.run(job.window, step, |window| {
+            hit.iter().try_for_each(|(place, _)| edit(window, *place, |raw| raw.attributes &= !both))
         })?;
     }
     Ok(())

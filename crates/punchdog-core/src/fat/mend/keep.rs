@@ -9,7 +9,10 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    chain::{End, Link},
+    cluster::{
+        chain::{End, Link},
+        keeping::{asked_to_keep, listed, paired},
+    },
     fat::{
         catalogue as c,
         geometry::Geometry,
@@ -17,11 +20,10 @@ use crate::{
         names,
         tree::{Lost, Node, Reached},
     },
-    keeping::{ADRIFT, asked_to_keep, listed, paired},
-    medium::{Extent, MediumError, Stage},
-    naming::Names,
-    step::{Provenance, Step},
-    wording::counted,
+    files::naming::{ADRIFT, Names},
+    medium::{Extent, MediumError, OverlayWindow},
+    mending::step::{Provenance, Step},
+    report::wording::counted,
 };
 use zerocopy::IntoBytes;
 
@@ -71,10 +73,10 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     .or(format!("keep them as files in the folder {ADRIFT}"));
     let chains: Vec<Vec<u32>> = lost
         .iter()
-        .map(|l| crate::fat::survey::chain(job.stage, &mut job.survey.links, l.head, l.length))
+        .map(|l| crate::fat::survey::chain(job.window, &mut job.survey.links, l.head, l.length))
         .collect();
-    job.steps.run(job.stage, step, |stage| {
-        chains.iter().flatten().try_for_each(|cluster| set_link(stage, &geometry, *cluster, Link::Free))
+    job.steps.run(job.window, step, |window| {
+        chains.iter().flatten().try_for_each(|cluster| set_link(window, &geometry, *cluster, Link::Free))
     })
 }
 
@@ -108,9 +110,9 @@ fn join(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         .file(path)
         .or(format!("keep the chain as a file in the folder {ADRIFT}, and the file empty"));
         let broken = broken(job, std::slice::from_ref(&chain));
-        job.steps.run(job.stage, step, |stage| {
-            broken.iter().try_for_each(|cluster| set_link(stage, &geometry, *cluster, Link::End))?;
-            edit(stage, place, |raw| {
+        job.steps.run(job.window, step, |window| {
+            broken.iter().try_for_each(|cluster| set_link(window, &geometry, *cluster, Link::End))?;
+            edit(window, place, |raw| {
                 raw.size = size.into();
                 raw.set_first_cluster(chain.head);
             })
@@ -130,7 +132,7 @@ fn entry_of(chain: &Lost, geometry: &Geometry) -> ShortEntry {
 /// first folder that has room or grows.
 fn home(job: &mut Job<'_, '_, '_, '_>) -> Option<(u32, Place)> {
     for folder in folders_of(job) {
-        let content = job.survey.content(job.stage, folder);
+        let content = job.survey.content(job.window, folder);
         if let Some(place) = place_in(job, folder, &content) {
             return Some((folder, place));
         }
@@ -171,16 +173,16 @@ fn keep(job: &mut Job<'_, '_, '_, '_>, lost: &[Lost]) -> Result<(), MediumError>
     let step = kept(&format!("the folder {path}"), &path, lost);
     let broken = broken(job, lost);
     let raw: Vec<u8> = content.iter().flat_map(|entry| entry.as_bytes().to_vec()).collect();
-    job.steps.run(job.stage, step, |stage| {
-        broken.iter().try_for_each(|cluster| set_link(stage, &geometry, *cluster, Link::End))?;
-        link_chain(stage, &geometry, &clusters)?;
+    job.steps.run(job.window, step, |window| {
+        broken.iter().try_for_each(|cluster| set_link(window, &geometry, *cluster, Link::End))?;
+        link_chain(window, &geometry, &clusters)?;
         for (index, cluster) in clusters.iter().enumerate() {
             let each = each.size();
             let mut page = raw.part(index.times(each), each).to_vec();
             page.resize(each, 0);
-            stage.write_at(geometry.cluster_offset(*cluster), &page)?;
+            window.write_at(geometry.cluster_offset(*cluster), &page)?;
         }
-        put_entry(stage, &geometry, &place, &plain_entry(name, ATTR_DIRECTORY, first, 0))
+        put_entry(window, &geometry, &place, &plain_entry(name, ATTR_DIRECTORY, first, 0))
     })
 }
 
@@ -190,7 +192,7 @@ fn in_folders(job: &mut Job<'_, '_, '_, '_>, mut lost: &[Lost]) -> Result<(), Me
     let geometry = job.believed.geometry;
     for folder in folders_of(job) {
         let mut names = names_in(job, [folder]);
-        let content = job.survey.content(job.stage, folder);
+        let content = job.survey.content(job.window, folder);
         let slots = free_places(&content, lost.len());
         let Some((here, later)) = lost.split_at_checked(slots.len()).filter(|(here, _)| !here.is_empty())
         else {
@@ -206,9 +208,9 @@ fn in_folders(job: &mut Job<'_, '_, '_, '_>, mut lost: &[Lost]) -> Result<(), Me
         let entries: Vec<ShortEntry> = named.collect();
         let step = kept(&job.survey.tree.folder_title(folder), &job.survey.tree.path(folder), here);
         let broken = broken(job, here);
-        job.steps.run(job.stage, step, |stage| {
-            broken.iter().try_for_each(|cluster| set_link(stage, &geometry, *cluster, Link::End))?;
-            slots.iter().zip(&entries).try_for_each(|(slot, entry)| slot.put(stage, entry))
+        job.steps.run(job.window, step, |window| {
+            broken.iter().try_for_each(|cluster| set_link(window, &geometry, *cluster, Link::End))?;
+            slots.iter().zip(&entries).try_for_each(|(slot, entry)| slot.put(window, entry))
         })?;
         lost = later;
         if lost.is_empty() {
@@ -249,7 +251,7 @@ fn broken(job: &mut Job<'_, '_, '_, '_>, lost: &[Lost]) -> Vec<u32> {
     let links = &mut job.survey.links;
     let endless = lost.iter().filter(|l| l.end != End::Proper);
     endless
-        .filter_map(|l| crate::fat::survey::chain(job.stage, links, l.head, l.length).last().copied())
+        .filter_map(|l| crate::fat::survey::chain(job.window, links, l.head, l.length).last().copied())
         .collect()
 }
 
@@ -291,7 +293,7 @@ fn folders(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             // The folder has another cluster now: the next round sees where the next one fits.
             continue;
         }
-        let content = job.survey.content(job.stage, parent);
+        let content = job.survey.content(job.window, parent);
         let Some(place) = place_in(job, parent, &content) else { continue };
         // Four digits of the cluster, or those behind them where they are taken.
         let numbered = |number: u32| format!("ADRF{:04}", first.plus(number).minus(1).rest(10_000));
@@ -311,26 +313,26 @@ fn folders(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         .file(path);
         let entry = plain_entry(name, ATTR_DIRECTORY, first, 0);
         let geometry = job.believed.geometry;
-        job.steps.run(job.stage, step, |stage| put_entry(stage, &geometry, &place, &entry))?;
+        job.steps.run(job.window, step, |window| put_entry(window, &geometry, &place, &entry))?;
     }
     Ok(())
 }
 
 /// Puts an entry where `place_in` found room for it.
 fn put_entry(
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     geometry: &Geometry,
     place: &Place,
     entry: &ShortEntry,
 ) -> Result<(), MediumError> {
     match place {
-        Place::At(slot) => slot.put(stage, entry),
+        Place::At(slot) => slot.put(window, entry),
         Place::InNew { last, cluster, extent } => {
             let mut page = entry.as_bytes().to_vec();
             page.resize(extent.length.size(), 0);
-            stage.write_at(extent.offset, &page)?;
-            set_link(stage, geometry, *cluster, Link::End)?;
-            set_link(stage, geometry, *last, Link::Next(*cluster))
+            window.write_at(extent.offset, &page)?;
+            set_link(window, geometry, *cluster, Link::End)?;
+            set_link(window, geometry, *last, Link::Next(*cluster))
         }
     }
 }
@@ -357,7 +359,7 @@ fn place_in(
     if folder == 0 && !geometry.wide() {
         return None;
     }
-    let last = job.survey.clusters(job.stage, folder).last().copied();
+    let last = job.survey.clusters(job.window, folder).last().copied();
     let fresh = take_clusters(job, 1).and_then(|clusters| clusters.first().copied());
     last.zip(fresh).map(|(last, cluster)| {
         let extent = Extent::new(geometry.cluster_offset(cluster), geometry.cluster_bytes().wide());

@@ -18,17 +18,16 @@ pub(super) use keep::lost_name;
 
 use super::{FatSurvey, FatVolume, boot::Boot, geometry::Believed, survey::Survey};
 use crate::{
-    medium::{MediumError, Stage},
-    places::Places,
+    cluster::{free::Room, places::Places},
+    medium::{MediumError, OverlayWindow},
+    mending::{choices::Choices, step::Steps},
     progress::Watch,
-    room::Room,
-    step::{Choices, Steps},
 };
 use std::{collections::HashMap, ops::Range, rc::Rc};
 
 /// What the stages work on.
 pub(super) struct Job<'j, 'o, 'a, 'w> {
-    pub(super) stage: &'j mut Stage<'o, 'a>,
+    pub(super) window: &'j mut OverlayWindow<'o, 'a>,
     pub(super) believed: &'j Believed,
     pub(super) survey: &'j mut Survey,
     pub(super) boot: &'j Boot,
@@ -58,31 +57,31 @@ const ON_STRUCTURES: usize = 2;
 /// One round; see the module.
 pub(super) fn round(
     seen: &mut FatSurvey,
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     choices: &mut Choices,
     steps: &mut Steps<'_>,
     watch: &dyn Watch,
 ) -> Result<(), MediumError> {
     let volume = FatVolume { believed: seen.believed.clone() };
-    if let Some(chosen) = geometry::chosen(&volume, stage, choices) {
+    if let Some(chosen) = geometry::chosen(&volume, window, choices) {
         // What was surveyed is not what was chosen.
-        let mut seen = chosen.read(stage, watch)?;
+        let mut seen = chosen.read(window, watch)?;
         doubt(&seen, choices);
-        return run(&mut seen, stage, choices, steps, 0..STAGES.len());
+        return run(&mut seen, window, choices, steps, 0..STAGES.len());
     }
     doubt(seen, choices);
-    run(seen, stage, choices, steps, 0..1)?;
+    run(seen, window, choices, steps, 0..1)?;
     if !steps.is_empty() {
         // Tables and folders were read by the geometry alone, so that where it stays, so do they.
-        let now = FatVolume::recognise(stage, watch)?;
+        let now = FatVolume::recognise(window, watch)?;
         let Some(now) = now.filter(|now| now.believed.geometry == seen.believed.geometry) else {
             return Ok(());
         };
         seen.believed = now.believed;
-        seen.boot = super::judged(stage, &seen.believed, &mut seen.survey);
+        seen.boot = super::judged(window, &seen.believed, &mut seen.survey);
         steps.go_on();
     }
-    run(seen, stage, choices, steps, 1..STAGES.len())
+    run(seen, window, choices, steps, 1..STAGES.len())
 }
 
 /// Notes where nothing confirms the geometry.
@@ -95,7 +94,7 @@ fn doubt(seen: &FatSurvey, choices: &mut Choices) {
 /// Runs these stages until one has done something.
 fn run(
     seen: &mut FatSurvey,
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     choices: &mut Choices,
     steps: &mut Steps<'_>,
     stages: Range<usize>,
@@ -103,7 +102,7 @@ fn run(
     // Where nothing confirms the geometry, what it takes for folders and files may be anything.
     let safe = if choices.doubted() { ON_STRUCTURES } else { STAGES.len() };
     let FatSurvey { believed, survey, boot } = seen;
-    let mut job = Job { stage, believed, survey, boot, choices, steps, folders: HashMap::new(), room: None };
+    let mut job = Job { window, believed, survey, boot, choices, steps, folders: HashMap::new(), room: None };
     for (name, mend) in STAGES.iter().take(safe.min(stages.end)).skip(stages.start) {
         mend(&mut job)?;
         if !job.steps.is_empty() {

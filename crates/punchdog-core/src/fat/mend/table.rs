@@ -3,17 +3,16 @@
 use super::Job;
 use crate::{
     arith::{Peek, Sat},
-    chain::Link,
+    cluster::chain::Link,
     fat::{
         catalogue as c,
         folder::Flaws,
         links::Because,
         table::{encode, entry_place},
     },
-    finding::Entry,
     medium::{Extent, Medium, MediumError},
-    step::{Provenance, Step},
-    wording::counted,
+    mending::step::{Provenance, Step},
+    report::{finding::Entry, wording::counted},
 };
 use std::collections::BTreeMap;
 
@@ -34,7 +33,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let differing: Vec<u32> = job.survey.links.differing().collect();
     for cluster in differing {
         if !derived.contains_key(&cluster) && !judged.contains_key(&cluster) {
-            let link = job.survey.links.get(job.stage, cluster);
+            let link = job.survey.links.get(job.window, cluster);
             exact.entry(cluster).or_insert(link.value(&geometry));
         }
     }
@@ -98,7 +97,7 @@ fn write(
     let copies = 0..geometry.tables;
     step.twins =
         copies.map(|copy| Extent::new(geometry.table_offset(copy), geometry.table_bytes())).collect();
-    job.steps.run(job.stage, step, |stage| {
+    job.steps.run(job.window, step, |window| {
         for copy in 0..geometry.tables {
             let mut run: Vec<(u32, u32)> = Vec::new();
             let all = values.iter().map(|(cluster, value)| (*cluster, *value));
@@ -110,7 +109,7 @@ fn write(
                     let (start, _) = entry_place(geometry.kind, *first);
                     let (end, width) = entry_place(geometry.kind, *last);
                     let place = geometry.table_offset(copy).plus(start);
-                    let medium: &dyn Medium = stage;
+                    let medium: &dyn Medium = window;
                     let mut bytes = medium.lenient(place, end.plus(width).minus(start).size()).bytes;
                     for (cluster, value) in &run {
                         let (at, width) = entry_place(geometry.kind, *cluster);
@@ -121,7 +120,7 @@ fn write(
                             slot.copy_from_slice(&entry);
                         }
                     }
-                    stage.write_at(place, &bytes)?;
+                    window.write_at(place, &bytes)?;
                     run.clear();
                 }
                 run.push((cluster, value));

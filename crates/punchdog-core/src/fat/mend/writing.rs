@@ -3,41 +3,39 @@
 use super::Job;
 use crate::{
     arith::{Peek, Sat},
-    chain::Link,
+    cluster::{chain::Link, free::Room, places::Places},
     fat::{
         layout::{END_ENTRY, ENTRY_BYTES, FREE_ENTRY, ShortEntry},
         names,
         survey::Content,
         table::write_entry,
     },
-    medium::{Medium, MediumError, Stage},
-    places::Places,
-    room::Room,
+    medium::{Medium, MediumError, OverlayWindow},
 };
 use std::rc::Rc;
 use zerocopy::IntoBytes;
 
 /// Reads the short entry at `place`, changes it, and writes it back.
 pub(super) fn edit(
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     place: u64,
     change: impl FnOnce(&mut ShortEntry),
 ) -> Result<(), MediumError> {
-    let medium: &dyn Medium = stage;
+    let medium: &dyn Medium = window;
     let Some(mut entry) = ShortEntry::read(&medium.lenient(place, ENTRY_BYTES).bytes) else { return Ok(()) };
     change(&mut entry);
-    stage.write_at(place, entry.as_bytes())
+    window.write_at(place, entry.as_bytes())
 }
 
 /// Marks entries of a folder free.
 pub(super) fn free_entries(
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     places: &Places,
     indices: &[u32],
 ) -> Result<(), MediumError> {
     for index in indices {
         if let Some(place) = places.place(*index) {
-            stage.write_at(place, &[FREE_ENTRY])?;
+            window.write_at(place, &[FREE_ENTRY])?;
         }
     }
     Ok(())
@@ -46,7 +44,7 @@ pub(super) fn free_entries(
 /// Writes a file's whole entry set again: `long` parts before `index`, and the short name. The
 /// parts must have room: as many as the long name needs, or none.
 pub(super) fn rename(
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     places: &Places,
     (long, index): (u32, u32),
     name: &str,
@@ -57,14 +55,14 @@ pub(super) fn rename(
     if parts.len() == long.size() {
         for (number, part) in (from..index).zip(&parts) {
             if let Some(place) = places.place(number) {
-                stage.write_at(place, part.as_bytes())?;
+                window.write_at(place, part.as_bytes())?;
             }
         }
     } else {
-        free_entries(stage, places, &(from..index).collect::<Vec<_>>())?;
+        free_entries(window, places, &(from..index).collect::<Vec<_>>())?;
     }
     match places.place(index) {
-        Some(place) => stage.write_at(place, short),
+        Some(place) => window.write_at(place, short),
         None => Ok(()),
     }
 }
@@ -73,12 +71,12 @@ pub(super) fn rename(
 fn room(job: &mut Job<'_, '_, '_, '_>) -> Room {
     let geometry = job.believed.geometry;
     // Clusters that the image has whole.
-    let there = job.stage.len().minus(geometry.data_offset()).per(geometry.cluster_bytes().wide()).plus(2);
+    let there = job.window.len().minus(geometry.data_offset()).per(geometry.cluster_bytes().wide()).plus(2);
     let end = geometry.last_cluster().plus(1).wide().min(there).narrow();
     let mut room = Room::of(std::iter::empty());
     let mut next = 2;
     while next < end {
-        let cluster = job.survey.links.blank_until(job.stage, next).min(end);
+        let cluster = job.survey.links.blank_until(job.window, next).min(end);
         let mut blank = next.size()..cluster.size();
         while let Some(gap) = job.survey.claimed.gap_in(blank.clone()) {
             room.add(gap.start.narrow(), gap.len().narrow());
@@ -86,7 +84,7 @@ fn room(job: &mut Job<'_, '_, '_, '_>) -> Room {
         }
         let free = cluster < end
             && !job.survey.claimed.contains(cluster.size())
-            && job.survey.links.get(job.stage, cluster) == Link::Free;
+            && job.survey.links.get(job.window, cluster) == Link::Free;
         if free {
             room.add(cluster, 1);
         }
@@ -124,7 +122,7 @@ impl Job<'_, '_, '_, '_> {
         if let Some(known) = self.folders.get(&folder) {
             return Rc::clone(known);
         }
-        let found = Rc::new(self.survey.places(self.stage, folder));
+        let found = Rc::new(self.survey.places(self.window, folder));
         self.folders.insert(folder, Rc::clone(&found));
         found
     }
@@ -132,13 +130,13 @@ impl Job<'_, '_, '_, '_> {
 
 /// Links clusters into one chain, in all copies of the table.
 pub(super) fn link_chain(
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     job: &Linking,
     clusters: &[u32],
 ) -> Result<(), MediumError> {
     for (index, cluster) in clusters.iter().enumerate() {
         let link = clusters.get(index.plus(1)).map_or(Link::End, |next| Link::Next(*next));
-        set_link(stage, job, *cluster, link)?;
+        set_link(window, job, *cluster, link)?;
     }
     Ok(())
 }
@@ -148,13 +146,13 @@ pub(super) type Linking = crate::fat::geometry::Geometry;
 
 /// Sets one entry in all copies of the table.
 pub(super) fn set_link(
-    stage: &mut Stage<'_, '_>,
+    window: &mut OverlayWindow<'_, '_>,
     geometry: &Linking,
     cluster: u32,
     link: Link,
 ) -> Result<(), MediumError> {
     (0..geometry.tables)
-        .try_for_each(|copy| write_entry(stage, geometry, copy, cluster, link.value(geometry)))
+        .try_for_each(|copy| write_entry(window, geometry, copy, cluster, link.value(geometry)))
 }
 
 /// A free place for one entry in a folder: a free entry, or the end mark. Nothing behind an end
@@ -194,9 +192,13 @@ pub(super) struct Slot {
 
 impl Slot {
     /// Writes `entry` there.
-    pub(super) fn put(self, stage: &mut Stage<'_, '_>, entry: &ShortEntry) -> Result<(), MediumError> {
-        stage.write_at(self.place, entry.as_bytes())?;
-        self.end.map_or(Ok(()), |place| stage.write_at(place, &[END_ENTRY]))
+    pub(super) fn put(
+        self,
+        window: &mut OverlayWindow<'_, '_>,
+        entry: &ShortEntry,
+    ) -> Result<(), MediumError> {
+        window.write_at(self.place, entry.as_bytes())?;
+        self.end.map_or(Ok(()), |place| window.write_at(place, &[END_ENTRY]))
     }
 }
 

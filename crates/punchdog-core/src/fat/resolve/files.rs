@@ -3,9 +3,9 @@
 use super::{cut, flaw_of};
 use crate::{
     arith::Sat,
-    chain::{End, Link, Walk},
-    content,
+    cluster::chain::{End, Link, Walk},
     fat::{folder::Flaws, links::Because, survey::Surveyor, tree::Node},
+    files::kinds,
 };
 
 /// Files whose first clusters are free in the table, from which on the table is at fault and not
@@ -28,7 +28,7 @@ impl Surveyor<'_> {
     /// Settles all waiting files: those that need least first, so that guesses come last.
     pub(in crate::fat) fn resolve_files(&mut self) {
         let mut waiting = std::mem::take(&mut self.waiting_files);
-        waiting.append(&mut self.fresh);
+        waiting.append(&mut self.newly_met);
         let rank = |s: &mut Self, number: u32| {
             let Some(node) = s.node(number).filter(|node| s.geometry.has(node.first)) else { return (3, 0) };
             let (first, size) = (node.first, node.size());
@@ -115,7 +115,7 @@ impl Surveyor<'_> {
     }
 
     fn disagrees(&self, node: &Node) -> bool {
-        content::agrees(&node.name, &self.cluster(node.first)) == Some(false)
+        kinds::agrees(&node.name, &self.cluster(node.first)) == Some(false)
     }
 
     /// Size 0, but clusters: a folder that lost its folder bit, or a file whose size is lost.
@@ -145,8 +145,8 @@ impl Surveyor<'_> {
         }
         let fitting: Vec<u32> = self.with_lost(|s, lost| {
             let s = &*s;
-            lost.of_length(needed, |head| s.is_open(head))
-                .filter(|head| content::agrees(&node.name, &s.cluster(*head)) != Some(false))
+            lost.of_length(needed, |head| s.is_unclaimed(head))
+                .filter(|head| kinds::agrees(&node.name, &s.cluster(*head)) != Some(false))
                 .take(2)
                 .collect()
         });
@@ -252,7 +252,7 @@ impl Surveyor<'_> {
                 return None;
             }
             let next = (last.plus(1)..=self.geometry.last_cluster())
-                .find(|c| self.is_open(*c) && !mine.contains(c))?;
+                .find(|c| self.is_unclaimed(*c) && !mine.contains(c))?;
             // A run goes on only through entries that were lost in the same way as the broken one.
             let same = match self.links.get(self.medium, next) {
                 Link::Free => walk.end == End::Free,
@@ -291,7 +291,7 @@ impl Surveyor<'_> {
     ) -> Option<(u32, u32)> {
         self.with_lost(|s, lost| {
             let s = &*s;
-            let open = |head: u32| s.is_open(head) && !mine.contains(&head);
+            let open = |head: u32| s.is_unclaimed(head) && !mine.contains(&head);
             let behind = lost.at(last.plus(1)).filter(|l| l.folder_in.is_none() && open(l.head));
             if let Some(l) = behind
                 && (l.length == missing || l.length < missing && l.end != End::Proper)
@@ -302,7 +302,7 @@ impl Surveyor<'_> {
                 return None;
             }
             let mut exact =
-                lost.of_length(missing, |head| s.is_open(head)).filter(|head| !mine.contains(head));
+                lost.of_length(missing, |head| s.is_unclaimed(head)).filter(|head| !mine.contains(head));
             match (exact.next(), exact.next()) {
                 (Some(head), None) => Some((head, missing)),
                 _ => None,

@@ -3,7 +3,7 @@
 use super::{cut, flaw_of};
 use crate::{
     arith::Sat,
-    chain::{End, Link, Walk},
+    cluster::chain::{End, Link, Walk},
     fat::{
         folder::{Flaws, looks_like_folder},
         layout::{
@@ -108,7 +108,7 @@ impl Surveyor<'_> {
         let parent = if node.parent == 0 { 0 } else { self.node(node.parent).map_or(0, |p| p.first) };
         let homeless: Vec<u32> = self.with_lost(|s, lost| {
             let here = lost.all.iter().filter(|l| l.folder_in == Some(parent)).map(|l| l.head);
-            here.filter(|head| s.is_open(*head)).take(2).collect()
+            here.filter(|head| s.is_unclaimed(*head)).take(2).collect()
         });
         let flaw = if node.first == 0 { Flaws::NO_FIRST } else { Flaws::FIRST_RANGE };
         if let [only] = homeless.as_slice() {
@@ -202,7 +202,8 @@ impl Surveyor<'_> {
 
     fn folder_goes_on(&mut self, last: u32, walk: &Walk) -> Option<u32> {
         let next = last.plus(1);
-        let free = |s: &Self, c: u32| s.geometry.has(c) && s.is_open(c) && !walk.clusters().any(|w| w == c);
+        let free =
+            |s: &Self, c: u32| s.geometry.has(c) && s.is_unclaimed(c) && !walk.clusters().any(|w| w == c);
         let full = |s: &Self, c: u32| {
             let bytes = s.cluster(c);
             !bytes.starts_with(&names::DOT) && looks_like_folder(&bytes, s.geometry.bounds(), false)
@@ -227,7 +228,7 @@ impl Surveyor<'_> {
     fn continuation(&mut self, seam: &Seam, last: u32, walk: &Walk, heads: &[u32]) -> Option<u32> {
         let candidates = self.unlisted_folders();
         let (before, behind) = candidates.split_at(candidates.partition_point(|cluster| *cluster <= last));
-        let open = |cluster: &&u32| self.is_open(**cluster) && !walk.clusters().any(|c| c == **cluster);
+        let open = |cluster: &&u32| self.is_unclaimed(**cluster) && !walk.clusters().any(|c| c == **cluster);
         let fitting = heads.iter().chain(behind).chain(before).filter(open).enumerate();
         let ranked = fitting.filter_map(|(order, cluster)| {
             Some((seam.likeness(&self.cluster(*cluster))?, std::cmp::Reverse(order), *cluster))
@@ -255,7 +256,7 @@ impl Surveyor<'_> {
             }
             let silent =
                 matches!(self.links.get(self.medium, cluster), Link::Free | Link::Odd(_) | Link::Unreadable);
-            if !silent || !self.is_open(cluster) {
+            if !silent || !self.is_unclaimed(cluster) {
                 continue;
             }
             let start = self.medium.lenient(self.geometry.cluster_offset(cluster), START).bytes;

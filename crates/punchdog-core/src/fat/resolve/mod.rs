@@ -13,7 +13,7 @@ use super::{
     survey::Surveyor,
 };
 use crate::arith::{Peek, Sat};
-use crate::chain::{End, Walk};
+use crate::cluster::chain::{End, Walk};
 
 /// How badly it ends and in how many runs it lies, the walk itself, and which copy answered for
 /// each disputed cluster.
@@ -37,10 +37,10 @@ impl Surveyor<'_> {
     /// chain that fits. True when a folder was among them: it has to be read first.
     pub(in crate::fat) fn settle_by_copies(&mut self) -> bool {
         let mut folders = false;
-        let mut fresh = std::mem::take(&mut self.fresh);
+        let mut newly_met = std::mem::take(&mut self.newly_met);
         // Folders first: their clusters are certain by their content.
-        fresh.sort_by_key(|number| self.node(*number).is_none_or(|node| !node.folder));
-        for number in fresh {
+        newly_met.sort_by_key(|number| self.node(*number).is_none_or(|node| !node.folder));
+        for number in newly_met {
             let folder = self.node(number).is_some_and(|node| node.folder);
             if self.settle_one_by_copies(number) {
                 folders |= folder;

@@ -5,18 +5,26 @@
 //! overlay, so that what `apply` measures can be held against it. `docs/formats.md` describes the
 //! file.
 
+use super::error::PlanError;
 use crate::{
     arith::Sat,
-    change::{Bytes, PlannedChange, Tally},
-    evidence::{self, Evidence},
     family::Kind,
-    inventory::{Change, Fate, Inventory, count},
-    measure::{Known, Measured, Part, Subject},
-    medium::{Extent, Medium, MediumError, Overlay, Witness},
+    files::{
+        inventory::{Change, Fate, Inventory, count},
+        path::TreePath,
+    },
+    medium::{Extent, Medium, MediumError, Overlay, ReadLog},
+    mending::{
+        change::{Bytes, PlannedChange, Tally},
+        choices::{Choice, Choices},
+        step::Steps,
+    },
     progress::Watch,
-    step::{Choice, Choices, Steps},
-    treepath::TreePath,
-    wording::counted,
+    repair::{
+        evidence::{self, Evidence},
+        measure::{Known, Measured, Part, Subject},
+    },
+    report::wording::counted,
 };
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -38,7 +46,7 @@ pub struct PlannedStep {
     /// What it does.
     pub does: String,
     /// `exact`, `derived` or `judged`.
-    pub provenance: crate::step::Provenance,
+    pub provenance: crate::mending::step::Provenance,
     /// Where its bytes come from.
     pub from: String,
     /// The codes of the findings that it mends.
@@ -125,36 +133,6 @@ pub struct Plan {
     pub seal: String,
 }
 
-/// Why there is no plan, or why it cannot be used.
-#[derive(Debug, thiserror::Error)]
-pub enum PlanError {
-    /// Bytes could not be read.
-    #[error(transparent)]
-    Medium(#[from] MediumError),
-    /// Nothing here is a volume that can be mended.
-    #[error("no FAT or exFAT volume was found there, neither by its boot sector nor by what lies behind it")]
-    NoVolume,
-    /// An answer fits no question.
-    #[error(
-        "no question of this repair is answered by {answers}; the plan without it lists the questions and their options"
-    )]
-    NoSuchChoice {
-        /// The answers that fit nothing.
-        answers: String,
-    },
-    /// The file is no plan.
-    #[error("this is no plan file: {0}")]
-    NotAPlan(String),
-    /// The plan was changed after it was made.
-    #[error(
-        "the plan was changed after it was made: its seal does not fit its contents; make it again with `punchdog plan`"
-    )]
-    Edited,
-    /// The image is not the one the plan was made for.
-    #[error("the plan is for another image: {0}; make a plan for this one with `punchdog plan`")]
-    OtherImage(String),
-}
-
 /// The SHA-256 of a value's compact JSON, which is never held as a whole.
 fn json_digest(value: &impl Serialize) -> String {
     struct Hashing(Sha256);
@@ -175,7 +153,7 @@ fn json_digest(value: &impl Serialize) -> String {
     }
 }
 
-fn planned(step: crate::step::Step) -> PlannedStep {
+fn planned(step: crate::mending::step::Step) -> PlannedStep {
     PlannedStep {
         name: step.name.to_owned(),
         does: step.does,
@@ -208,14 +186,14 @@ pub fn build_for(
     wanted: BTreeMap<String, String>,
     watch: &dyn Watch,
 ) -> Result<(Plan, Option<String>), PlanError> {
-    let witness = Witness::new(image);
+    let read_log = ReadLog::new(image);
     let mut known = Known::new(subject);
-    let (before, files_before) = known.measure(&witness, watch)?;
+    let (before, files_before) = known.measure(&read_log, watch)?;
     let label = match subject {
         Subject::Volume(place) => known.label(place),
         _ => None,
     };
-    let mut overlay = Overlay::new(&witness);
+    let mut overlay = Overlay::new(&read_log);
     let mut choices = Choices::wanting(wanted);
     let mut steps = Vec::new();
     let mut seen = std::collections::HashSet::new();
@@ -246,7 +224,7 @@ pub fn build_for(
         return Err(PlanError::NoSuchChoice { answers: unused.join(", ") });
     }
     let (after, files_after) = known.measure(&overlay, watch)?;
-    let written = Tally::between(&witness, &overlay, &overlay.changed());
+    let written = Tally::between(&read_log, &overlay, &overlay.changed());
     overlay.sound()?;
     let mut changes = all_changes(&files_before, &files_after);
     let fates = count(&changes);
@@ -266,7 +244,7 @@ pub fn build_for(
         image: PlannedImage {
             path: path.to_owned(),
             bytes: image.len(),
-            evidence: evidence::take(image, &witness.seen(), watch)?,
+            evidence: evidence::take(image, &read_log.seen(), watch)?,
         },
         scope,
         volume,
@@ -342,7 +320,7 @@ fn table_summary(after: &Measured) -> String {
 
 /// Files whose repair rests on judgement.
 fn judged(steps: &[PlannedStep]) -> u64 {
-    let guesses = steps.iter().filter(|step| step.provenance == crate::step::Provenance::Judged);
+    let guesses = steps.iter().filter(|step| step.provenance == crate::mending::step::Provenance::Judged);
     let paths: std::collections::BTreeSet<&String> = guesses.flat_map(|step| &step.paths).collect();
     paths.len().wide()
 }

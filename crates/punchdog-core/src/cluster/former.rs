@@ -6,10 +6,11 @@
 
 use crate::{
     arith::{Peek, Sat},
-    exfat, fat,
-    finding::{Entry, Finding},
     medium::{Extent, Medium},
-    wording::counted,
+    report::{
+        finding::{Entry, Finding},
+        wording::counted,
+    },
 };
 
 /// Files and folders from which on a volume is in use, and what is in its free space is what was deleted.
@@ -58,15 +59,36 @@ pub(crate) fn look(
     found.filter(|former| former.folders > 1)
 }
 
-/// True for the beginning of a folder, of FAT or exFAT.
+/// True for the beginning of a folder, of whatever family: what is beneath a volume need not be of its own,
+/// and no family knows another.
 fn begins_folder(sector: &[u8]) -> bool {
     match sector.byte(0) {
-        b'.' => fat::geometry::evidence::dots(sector).is_some(),
-        exfat::layout::FILE => {
-            sector.byte(32) == exfat::layout::STREAM && exfat::sets::looks_like_folder(sector, false)
-        }
+        b'.' => begins_with_dots(sector),
+        FILE_ENTRY => begins_with_set(sector),
         _ => false,
     }
+}
+
+/// A folder of FAT: "." and "..", both folders (FAT 1.03, FAT Directory Structure, `DIR_Name`, `DIR_Attr`).
+fn begins_with_dots(sector: &[u8]) -> bool {
+    let is = |at: usize, name: &[u8; 11]| sector.part(at, 11) == name && sector.byte(at.plus(11)) & 0x10 != 0;
+    is(0, b".          ") && is(32, b"..         ")
+}
+
+/// `File Directory Entry`, in use (exFAT 1.00, 7.4).
+const FILE_ENTRY: u8 = 0x85;
+
+/// A folder of exFAT: a file's entry with 2 to 18 others behind it, its stream and its name, with the set's
+/// checksum where the sector holds all of it (exFAT 1.00, 6.3.3, 7.4, 7.6, 7.7).
+fn begins_with_set(sector: &[u8]) -> bool {
+    let others = sector.byte(1);
+    let named = (2..=18).contains(&others) && sector.byte(32) == 0xC0 && sector.byte(64) == 0xC1;
+    let summed = |set: &[u8]| {
+        let bytes = set.iter().enumerate().filter(|(at, _)| !matches!(at, 2 | 3));
+        bytes.fold(0_u16, |sum, (_, byte)| sum.rotate_right(1).wrapping_add(u16::from(*byte)))
+    };
+    let set = sector.get(..usize::from(others).plus(1).times(32));
+    named && set.is_none_or(|set| summed(set) == sector.le16(2))
 }
 
 impl Former {

@@ -6,10 +6,12 @@
 
 use crate::{
     arith::Sat,
-    content,
-    finding::{Entry, Finding},
+    files::kinds,
     medium::Medium,
-    wording::counted,
+    report::{
+        finding::{Entry, Finding},
+        wording::counted,
+    },
 };
 
 /// Files at the end, by place, that must all begin with nothing but one value.
@@ -134,7 +136,7 @@ fn behind_written(heads: &[Head], mut first: usize, blank: impl Fn(u64) -> bool)
 
 /// True for files whose first bytes cannot be these, by their names.
 pub(crate) fn is_never(name: &str, bytes: &[u8]) -> bool {
-    content::agrees(name, bytes) == Some(false) || content::is_text(name)
+    kinds::agrees(name, bytes) == Some(false) || kinds::is_text(name)
 }
 
 #[cfg(test)]

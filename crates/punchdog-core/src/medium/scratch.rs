@@ -8,12 +8,12 @@ use std::{
 };
 
 /// Blocks appended to a nameless temporary file.
-pub(super) struct Spill {
+pub(super) struct Scratch {
     file: File,
     end: u64,
 }
 
-impl Spill {
+impl Scratch {
     pub(super) fn new() -> io::Result<Self> {
         Ok(Self { file: tempfile::tempfile()?, end: 0 })
     }

@@ -4,6 +4,9 @@
 //! counts as taken from then on.
 
 use crate::arith::Sat;
+
+/// The folder for what is kept.
+pub const ADRIFT: &str = "ADRIFT";
 use std::{
     collections::{HashMap, HashSet},
     hash::Hash,

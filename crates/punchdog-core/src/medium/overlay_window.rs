@@ -4,12 +4,12 @@ use super::{Extent, Medium, MediumError, Overlay};
 use crate::arith::Sat;
 
 /// The part of an overlay in which one volume is mended; offsets count from the volume's start.
-pub struct Stage<'o, 'a> {
+pub struct OverlayWindow<'o, 'a> {
     overlay: &'o mut Overlay<'a>,
     place: Extent,
 }
 
-impl<'o, 'a> Stage<'o, 'a> {
+impl<'o, 'a> OverlayWindow<'o, 'a> {
     /// The volume at `place` of `overlay`.
     pub fn new(overlay: &'o mut Overlay<'a>, place: Extent) -> Self {
         let length = overlay.len().minus(place.offset).min(place.length);
@@ -42,7 +42,7 @@ impl<'o, 'a> Stage<'o, 'a> {
     }
 }
 
-impl Medium for Stage<'_, '_> {
+impl Medium for OverlayWindow<'_, '_> {
     fn len(&self) -> u64 {
         self.place.length
     }

@@ -1,4 +1,4 @@
-//! How a command ends: fine, not sound, or in trouble, with what to do next.
+//! How a command ends: fine, not sound, or not done, with what to do next.
 
 use crate::page;
 use std::{fmt, path::Path};
@@ -21,25 +21,25 @@ impl Verdict {
 
 /// Why the work could not be done, and what to do next: exit status 2.
 #[derive(Debug)]
-pub(crate) struct Trouble {
+pub(crate) struct Failure {
     what: String,
     next: String,
 }
 
-impl Trouble {
+impl Failure {
     /// `what` happened; do `next`.
     pub(crate) fn with(what: impl Into<String>, next: impl Into<String>) -> anyhow::Error {
         anyhow::Error::new(Self { what: what.into(), next: next.into() })
     }
 }
 
-impl fmt::Display for Trouble {
+impl fmt::Display for Failure {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.what)
     }
 }
 
-impl std::error::Error for Trouble {}
+impl std::error::Error for Failure {}
 
 /// Prints an error: what, why, and the next step. On standard error for people; with `json` as the
 /// one document on standard output.
@@ -55,13 +55,13 @@ pub(crate) fn report(error: &anyhow::Error, of: Option<&Path>, json: bool) {
     }
     // Whose error it is: a script runs over many images.
     if let Some(path) = of.map(|path| page::clean(&path.display().to_string()))
-        && error.downcast_ref::<Trouble>().is_none()
+        && error.downcast_ref::<Failure>().is_none()
         && !text.contains(&path)
     {
         text = format!("{path}: {text}");
     }
-    let next = match error.downcast_ref::<Trouble>() {
-        Some(trouble) => trouble.next.clone(),
+    let next = match error.downcast_ref::<Failure>() {
+        Some(failure) => failure.next.clone(),
         None => "run it again with -v to see what was being read".to_owned(),
     };
     say(&text, &next, json);

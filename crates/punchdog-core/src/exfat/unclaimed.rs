@@ -10,22 +10,24 @@ use super::{
 };
 use crate::{
     arith::Sat,
-    chain::{End, Link, run_of},
-    clusters::ClusterSet,
-    content,
+    cluster::{
+        chain::{End, Link, run_of},
+        set::ClusterSet,
+    },
+    files::kinds,
 };
 use std::collections::HashMap;
 
 /// First cluster and length of each piece.
 pub(super) type Runs = Vec<(u32, u32)>;
 
-/// Open clusters that are gone through.
+/// Unclaimed clusters that are gone through.
 const LISTED: usize = 1 << 20;
 /// First bytes that are looked at to find out whose a cluster may be.
 const LOOKS: u32 = 1 << 20;
 
 /// Where something begins that is in use and nobody's.
-pub(super) struct Open {
+pub(super) struct Unclaimed {
     /// Chains to which nothing leads, by their length.
     chains: HashMap<u32, Vec<Runs>>,
     /// Clusters of which the table says nothing, and to which nothing leads.
@@ -35,16 +37,16 @@ pub(super) struct Open {
 
 impl Surveyor<'_> {
     /// In use by the bitmap, and nobody's.
-    pub(super) fn is_open(&self, cluster: u32) -> bool {
+    pub(super) fn is_unclaimed(&self, cluster: u32) -> bool {
         self.out.used.contains(cluster.size()) && !self.out.claimed.contains(cluster.size())
     }
 
     /// True when `count` clusters from `first` on are open.
-    pub(super) fn all_open(&self, first: u32, count: u32) -> bool {
+    pub(super) fn all_unclaimed(&self, first: u32, count: u32) -> bool {
         self.out.geometry.has(first)
             && first.wide().plus(count.wide()) <= self.out.geometry.last_cluster().wide().plus(1)
             && self.budget.spend(count)
-            && run_of(first, count).all(|cluster| self.is_open(cluster))
+            && run_of(first, count).all(|cluster| self.is_unclaimed(cluster))
     }
 
     /// The open clusters, and those to which another of them leads: a bit each.
@@ -60,12 +62,12 @@ impl Surveyor<'_> {
         (open, pointed)
     }
 
-    fn index(&mut self) -> Open {
+    fn index(&mut self) -> Unclaimed {
         if let Some(open) = self.open.take() {
             return open;
         }
         let (clusters, pointed) = self.pointed();
-        let mut open = Open { chains: HashMap::new(), rows: Vec::new(), looks: LOOKS };
+        let mut open = Unclaimed { chains: HashMap::new(), rows: Vec::new(), looks: LOOKS };
         let heads = clusters.difference(&pointed).map(Sat::narrow).take(LISTED);
         for cluster in heads {
             if !self.out.links.get(self.medium, cluster).in_chain() {
@@ -81,7 +83,7 @@ impl Surveyor<'_> {
     }
 
     fn still_open(&self, runs: &Runs) -> bool {
-        runs.iter().all(|(first, count)| self.all_open(*first, *count))
+        runs.iter().all(|(first, count)| self.all_unclaimed(*first, *count))
     }
 
     /// The one chain of exactly `length` open clusters to which nothing leads.
@@ -95,7 +97,7 @@ impl Surveyor<'_> {
     /// The one of `list` that is still open and suits; what is not open any more is dropped.
     fn only(&self, list: Option<&mut Vec<Runs>>, mut suits: impl FnMut(&Self, u32) -> bool) -> Option<Runs> {
         let list = list?;
-        list.retain(|runs| runs.first().is_some_and(|(first, _)| self.is_open(*first)));
+        list.retain(|runs| runs.first().is_some_and(|(first, _)| self.is_unclaimed(*first)));
         let fits = |runs: &&Runs| {
             self.still_open(runs) && runs.first().is_some_and(|(first, _)| suits(self, *first))
         };
@@ -117,15 +119,16 @@ impl Surveyor<'_> {
         found
     }
 
-    fn only_row(&self, open: &mut Open, node: &Node, needed: u32) -> Option<Runs> {
-        open.rows.retain(|cluster| self.is_open(*cluster));
+    fn only_row(&self, open: &mut Unclaimed, node: &Node, needed: u32) -> Option<Runs> {
+        open.rows.retain(|cluster| self.is_unclaimed(*cluster));
         let mut found = None;
         for cluster in &open.rows {
             // Behind another open cluster only what has a mark of its own begins something.
-            let inside = self.is_open(cluster.minus(1))
+            let inside = self.is_unclaimed(cluster.minus(1))
                 && !node.folder
                 && !self.marked(node, *cluster, &mut open.looks);
-            if !inside && self.all_open(*cluster, needed) && self.suits(node, *cluster, &mut open.looks) {
+            if !inside && self.all_unclaimed(*cluster, needed) && self.suits(node, *cluster, &mut open.looks)
+            {
                 if found.is_some() {
                     return None;
                 }
@@ -142,7 +145,7 @@ impl Surveyor<'_> {
 
     /// The cluster begins as the node's kind does.
     fn marked(&self, node: &Node, cluster: u32, looks: &mut u32) -> bool {
-        self.start(cluster, looks).is_some_and(|start| content::agrees(&node.name, &start) == Some(true))
+        self.start(cluster, looks).is_some_and(|start| kinds::agrees(&node.name, &start) == Some(true))
     }
 
     /// The cluster can be the node's first.
@@ -151,7 +154,7 @@ impl Surveyor<'_> {
             if node.folder {
                 begins_with_set(&start, &self.out.capitals)
             } else {
-                content::agrees(&node.name, &start).unwrap_or_else(|| !looks_like_folder(&start, true))
+                kinds::agrees(&node.name, &start).unwrap_or_else(|| !looks_like_folder(&start, true))
             }
         })
     }

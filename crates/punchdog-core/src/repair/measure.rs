@@ -3,14 +3,18 @@
 
 use crate::{
     arith::Sat,
-    family::{self, Kind, Survey, Tally, Volume, Wanted},
-    finding::{Finding, Weight},
-    inventory::Inventory,
-    medium::{Extent, Medium, Overlay, Stage, Window},
+    family::{Kind, Survey, Volume, Wanted},
+    files::inventory::Inventory,
+    medium::{Extent, Medium, Overlay, OverlayWindow, Window},
+    mending::{choices::Choices, step::Steps},
     partition::{self, Scouting},
-    plan::PlanError,
     progress::Watch,
-    step::{Choices, Steps},
+    registry,
+    repair::error::PlanError,
+    report::{
+        examination::Tally,
+        finding::{Finding, Weight},
+    },
 };
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -111,7 +115,7 @@ struct KnownVolume {
 impl KnownVolume {
     fn new(medium: &dyn Medium, place: Extent, watch: &dyn Watch) -> Result<Self, PlanError> {
         let window = Window::new(medium, place);
-        let volume = family::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?;
+        let volume = registry::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?;
         let survey = Some(volume.survey(&window, watch)?);
         Ok(Self { place, volume, survey, measured: None, label: None, idle: Vec::new() })
     }
@@ -334,7 +338,7 @@ impl Known {
     ) -> Result<Rc<Scouting>, PlanError> {
         let seen = self.scouting(overlay, watch)?;
         let whole = Extent::new(0, overlay.len());
-        partition::round(&mut Stage::new(overlay, whole), &seen, choices, done)?;
+        partition::round(&mut OverlayWindow::new(overlay, whole), &seen, choices, done)?;
         Ok(seen)
     }
 
@@ -354,7 +358,7 @@ impl Known {
         known.survey(overlay, watch)?;
         choices.about(about);
         if let Some(survey) = &mut known.survey {
-            survey.mend(&mut Stage::new(overlay, place), choices, done, watch)?;
+            survey.mend(&mut OverlayWindow::new(overlay, place), choices, done, watch)?;
         }
         choices.about(None);
         if !done.any() {

@@ -5,8 +5,7 @@
 
 use crate::{
     arith::{Peek, Sat},
-    family::FieldRow,
-    finding::Entry,
+    report::{fields::FieldRow, finding::Entry},
 };
 
 /// How a value is written for people.

@@ -1,7 +1,7 @@
 //! Cluster chains, as FAT and exFAT have them: what a table entry says, and walking from entry to
 //! entry until a chain ends, breaks, meets another or bites its tail.
 
-use crate::{arith::Sat, clusters::ClusterSet};
+use crate::{arith::Sat, cluster::set::ClusterSet};
 use std::cell::Cell;
 
 /// What a table entry says.

@@ -6,7 +6,7 @@
 use crate::{
     arith::Sat,
     medium::{Extent, Medium},
-    wording::listed,
+    report::wording::listed,
 };
 
 /// A structure, with where it lies in the volume.

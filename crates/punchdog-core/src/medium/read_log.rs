@@ -6,12 +6,12 @@ use rangemap::RangeSet;
 use std::sync::{Mutex, PoisonError};
 
 /// Reads like the inner medium and keeps a list of the ranges that were read from it.
-pub struct Witness<'a> {
+pub struct ReadLog<'a> {
     inner: &'a dyn Medium,
     seen: Mutex<RangeSet<u64>>,
 }
 
-impl<'a> Witness<'a> {
+impl<'a> ReadLog<'a> {
     /// Watches the reads of `inner`.
     pub fn new(inner: &'a dyn Medium) -> Self {
         Self { inner, seen: Mutex::new(RangeSet::new()) }
@@ -24,7 +24,7 @@ impl<'a> Witness<'a> {
     }
 }
 
-impl Medium for Witness<'_> {
+impl Medium for ReadLog<'_> {
     fn len(&self) -> u64 {
         self.inner.len()
     }

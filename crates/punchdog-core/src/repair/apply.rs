@@ -13,12 +13,15 @@
 
 use crate::{
     arith::Sat,
-    change::{Counting, Tally},
-    journal::{self, Header, Journal},
-    measure::{Measured, measure},
     medium::{Medium, MediumError},
-    plan::{Plan, PlanError},
+    mending::change::{Counting, Tally},
     progress::Watch,
+    repair::{
+        error::PlanError,
+        journal::{self, Header, Journal},
+        measure::{Measured, measure},
+        plan::Plan,
+    },
 };
 use std::io;
 

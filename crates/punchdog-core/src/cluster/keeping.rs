@@ -5,10 +5,7 @@
 //! no room for that folder, as many as there is room for are listed; the others stay in use, and the
 //! volume keeps its fault. Nothing is ever freed that was to be kept.
 
-use crate::{arith::Sat, content, step::Choices};
-
-/// The folder for what is kept.
-pub const ADRIFT: &str = "ADRIFT";
+use crate::{arith::Sat, files::kinds, files::naming::ADRIFT, mending::choices::Choices};
 
 /// Files named with the question at most.
 const NAMED: usize = 2000;
@@ -43,7 +40,7 @@ pub(crate) fn listed(lost: usize, (own, each): (u64, u64), cluster: u64, free: u
 /// with numbers, `lost` extensions with numbers, both in the order in which they were made. A kind is paired
 /// off where it has as many of the one as of the other. Gives the numbers, entry first.
 pub(crate) fn paired(empty: &[(u32, &str)], lost: &[(usize, &str)]) -> Vec<(u32, usize)> {
-    let kind = |name: &str| name.rsplit_once('.').and_then(|(_, extension)| content::usual_of(extension));
+    let kind = |name: &str| name.rsplit_once('.').and_then(|(_, extension)| kinds::usual_of(extension));
     let mut kinds: Vec<String> = empty.iter().filter_map(|(_, name)| kind(name)).collect();
     kinds.sort_unstable();
     kinds.dedup();
@@ -51,8 +48,7 @@ pub(crate) fn paired(empty: &[(u32, &str)], lost: &[(usize, &str)]) -> Vec<(u32,
     for wanted in kinds {
         let entries: Vec<u32> =
             empty.iter().filter(|(_, name)| kind(name).as_ref() == Some(&wanted)).map(|(n, _)| *n).collect();
-        let of_kind =
-            |(_, extension): &&(usize, &str)| content::usual_of(extension).as_ref() == Some(&wanted);
+        let of_kind = |(_, extension): &&(usize, &str)| kinds::usual_of(extension).as_ref() == Some(&wanted);
         let chains: Vec<usize> = lost.iter().filter(of_kind).map(|(n, _)| *n).collect();
         if entries.len() == chains.len() {
             pairs.extend(entries.into_iter().zip(chains));

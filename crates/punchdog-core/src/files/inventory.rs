@@ -2,199 +2,15 @@
 
 use crate::{
     arith::Sat,
-    filler::Filler,
-    keeping::ADRIFT,
-    medium::{Extent, Medium},
-    treepath::TreePath,
+    files::{
+        naming::ADRIFT,
+        path::TreePath,
+        record::{FileRecord, State},
+    },
 };
-use bitflags::bitflags;
-use jiff::civil::DateTime;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::collections::{BTreeMap, HashMap};
-
-/// What can be had of a file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum State {
-    /// All of it, and it can be reached.
-    Intact,
-    /// Something of it is missing or in doubt.
-    Damaged,
-    /// Nothing names it any more.
-    Orphan,
-    /// Deleted; its clusters may hold something else.
-    Deleted,
-}
-
-impl State {
-    /// The word as people and JSON read it.
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Intact => "intact",
-            Self::Damaged => "damaged",
-            Self::Orphan => "orphan",
-            Self::Deleted => "deleted",
-        }
-    }
-}
-
-bitflags! {
-    /// What hosts are told of a file: both families have the same bits (FAT 1.03, DIR_Attr; exFAT 1.00,
-    /// 7.4.4).
-    #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-    pub struct Attributes: u16 {
-        /// Not to be written.
-        const READ_ONLY = 1;
-        /// Not to be shown.
-        const HIDDEN = 2;
-        /// The host's own.
-        const SYSTEM = 4;
-        /// Changed since it was last saved elsewhere.
-        const ARCHIVE = 0x20;
-    }
-}
-
-impl Attributes {
-    /// Their names, as JSON has them.
-    pub fn names(self) -> Vec<&'static str> {
-        let all = [
-            (Self::READ_ONLY, "read-only"),
-            (Self::HIDDEN, "hidden"),
-            (Self::SYSTEM, "system"),
-            (Self::ARCHIVE, "archive"),
-        ];
-        all.iter().filter(|(bit, _)| self.contains(*bit)).map(|(_, name)| *name).collect()
-    }
-}
-
-/// One file or folder.
-#[derive(Debug, Clone)]
-#[expect(clippy::struct_excessive_bools, reason = "each is a plain fact of its own")]
-pub struct FileRecord {
-    /// Its path.
-    pub path: TreePath,
-    /// It is a folder.
-    pub folder: bool,
-    /// Its size in bytes; 0 for folders.
-    pub size: u64,
-    /// What can be had of it.
-    pub state: State,
-    /// When it was last written.
-    pub modified: Option<DateTime>,
-    /// Its attributes.
-    pub attributes: Attributes,
-    /// Where its content lies: bytes from the start of the volume; shorter than `size` where some
-    /// of it is missing.
-    pub extents: Vec<Extent>,
-    /// Bytes behind those that were never written and read as zeros.
-    pub zeros: u64,
-    /// Where its entry stands in the volume; 0 when it has none.
-    pub place: u64,
-    /// A host that reads only the first copy of the table cannot read it.
-    pub masked: bool,
-    /// All of its content is known, whatever keeps hosts from it.
-    pub whole: bool,
-    /// It is deleted, and part of its clusters belongs to something else now.
-    pub taken: bool,
-    /// It has content, and none of it is on the medium: beyond the end of the image, or where everything
-    /// reads blank.
-    pub absent: bool,
-    /// Why it is not intact.
-    pub note: Option<String>,
-}
-
-impl FileRecord {
-    /// What is called a file because its clusters are in use and belong to none.
-    pub(crate) fn adrift(path: TreePath, size: u64, mut extents: Vec<Extent>) -> Self {
-        let mut left = size;
-        for extent in &mut extents {
-            extent.length = extent.length.min(left);
-            left = left.minus(extent.length);
-        }
-        extents.retain(|extent| extent.length > 0);
-        Self {
-            path,
-            folder: false,
-            size,
-            state: State::Orphan,
-            modified: None,
-            attributes: Attributes::empty(),
-            extents,
-            zeros: 0,
-            place: 0,
-            masked: false,
-            whole: false,
-            taken: false,
-            absent: false,
-            note: Some("clusters in use that belong to no file".to_owned()),
-        }
-    }
-
-    /// Notes whether none of its content stands before `end`.
-    pub(crate) fn mark_absent(&mut self, end: u64) {
-        let stored = !self.extents.is_empty() && !self.folder;
-        self.absent = stored && self.extents.iter().all(|extent| extent.offset >= end);
-    }
-
-    /// Bytes of content that can be read.
-    pub fn held(&self) -> u64 {
-        self.extents.iter().fold(self.zeros, |sum, extent| sum.plus(extent.length))
-    }
-
-    /// Bytes of content that stand on the medium; zeros that were never written do not.
-    pub fn stored(&self) -> u64 {
-        self.extents.iter().fold(0, |sum, extent| sum.plus(extent.length))
-    }
-
-    /// Passes the content to `take` in pieces of at most 1 MiB; zeroes stand for what cannot be
-    /// read. Returns how many bytes that were.
-    pub fn read(&self, medium: &dyn Medium, mut take: impl FnMut(&[u8])) -> u64 {
-        let mut missing = 0_u64;
-        for extent in &self.extents {
-            let mut at = extent.offset;
-            while at < extent.end() {
-                let length = extent.end().minus(at).min(1 << 20);
-                let got = medium.lenient(at, length.size());
-                missing = got.missing.iter().fold(missing, |sum, hole| sum.plus(hole.length));
-                take(&got.bytes);
-                at = at.plus(length);
-            }
-        }
-        let zeros = vec![0_u8; self.zeros.min(1 << 20).size()];
-        let mut left = self.zeros;
-        while left > 0 {
-            let length = left.min(1 << 20);
-            take(zeros.get(..length.size()).unwrap_or(&zeros));
-            left = left.minus(length);
-        }
-        missing
-    }
-
-    /// The SHA-256 of the content that is there, in hexadecimal.
-    pub fn sha256(&self, medium: &dyn Medium) -> String {
-        self.sha256_with(medium, |_| {})
-    }
-
-    /// The same, with a look at the content on the way.
-    pub fn sha256_with(&self, medium: &dyn Medium, mut look: impl FnMut(&[u8])) -> String {
-        let mut hash = Sha256::new();
-        self.read(medium, |bytes| {
-            hash.update(bytes);
-            look(bytes);
-        });
-        hex::encode(hash.finalize())
-    }
-
-    /// Notes that an imager's filler stands in it.
-    pub fn holds(&mut self, filler: &Filler) {
-        if self.state == State::Intact {
-            self.state = State::Damaged;
-        }
-        self.whole = false;
-        self.note = Some(filler.note());
-    }
-}
 
 /// What becomes of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -345,6 +161,7 @@ pub fn count(changes: &[Change]) -> BTreeMap<Fate, u64> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::{files::record::Attributes, medium::Extent};
 
     fn file(path: &str, place: u64, size: u64, state: State) -> FileRecord {
         let extents = vec![Extent::new(place * 1000, size)];

@@ -5,8 +5,10 @@
 
 use crate::{
     arith::Sat,
-    finding::{Entry, Finding},
-    wording::counted,
+    report::{
+        finding::{Entry, Finding},
+        wording::counted,
+    },
 };
 use std::collections::{HashMap, HashSet};
 

@@ -6,7 +6,6 @@
 
 use crate::{
     arith::Sat,
-    finding::Finding,
     medium::{Extent, Medium},
 };
 
@@ -94,13 +93,12 @@ impl Search {
     }
 }
 
-/// Findings whose bytes are looked at, and bytes of each.
+/// Places that are looked at, and bytes of each.
 const LOOKED_AT: (usize, u64) = (256, 64 << 10);
 
-/// Filler where structures should stand, as findings show them.
-pub(crate) fn in_findings(medium: &dyn Medium, findings: &[Finding]) -> Option<Filler> {
-    let extents = findings.iter().take(LOOKED_AT.0).filter_map(|finding| finding.extents.first());
-    extents.into_iter().find_map(|extent| {
+/// Filler where structures should stand, in the first of these places.
+pub(crate) fn in_places(medium: &dyn Medium, places: impl Iterator<Item = Extent>) -> Option<Filler> {
+    places.take(LOOKED_AT.0).find_map(|extent| {
         let start = extent.offset.per(SECTOR.wide()).times(SECTOR.wide());
         let end = extent.end().per_up(SECTOR.wide()).times(SECTOR.wide()).min(medium.len());
         let piece = Extent::new(start, end.minus(start).min(LOOKED_AT.1));

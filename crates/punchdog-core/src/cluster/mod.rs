@@ -1,0 +1,9 @@
+//! What file systems with clusters and a table share: chains, sets of clusters, what belongs to nothing.
+
+pub mod blank_end;
+pub mod chain;
+pub mod former;
+pub mod free;
+pub mod keeping;
+pub mod places;
+pub mod set;

@@ -1,0 +1,261 @@
+//! One view of a whole image, from which scout, check, explain and plan speak.
+//!
+//! What is meant is settled by [`choose`]: every volume, or the one at a number or a place, each with the way to
+//! it. [`Diagnosed`] adds what reading it shows and what hosts make of it.
+
+mod nature;
+
+pub use nature::Nature;
+
+use crate::{
+    arith::Sat,
+    family::Volume,
+    medium::{Extent, Medium, MediumError, Window},
+    partition::{self, Place, Scouting, Way},
+    progress::Watch,
+    registry,
+    report::{
+        examination::Examination,
+        finding::{Entry, Finding, Weight},
+        forecast::HostForecast,
+    },
+};
+
+/// Which volumes of an image are meant.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Wish {
+    /// Every one that can be mended.
+    All,
+    /// The one with this number, from 1 on, as scouting has them.
+    Number(usize),
+    /// The one that begins at this byte.
+    At {
+        /// Bytes from the start of the image.
+        offset: u64,
+        /// Even inside a whole volume.
+        inside: bool,
+    },
+}
+
+/// A volume with the way to it.
+pub struct Target {
+    /// The bytes of the image that are taken for it.
+    pub extent: Extent,
+    /// The volume itself.
+    pub volume: Box<dyn Volume>,
+    /// How it was found, where scouting found it.
+    pub place: Option<Place>,
+    /// The partition table has no fault, of this volume or of another.
+    pub table_sound: bool,
+}
+
+impl Target {
+    /// Why a host does not get as far as the volume, if the partition table is why.
+    pub fn not_found_by(&self, host: &str) -> Option<&'static Entry> {
+        self.place.as_ref().and_then(|place| place.not_found_by(host))
+    }
+    /// Nothing is wrong with the way to it, nor with the table that it is in.
+    pub fn way_is_clear(&self) -> bool {
+        self.table_sound && self.place.as_ref().is_none_or(|place| place.way_faults.is_empty())
+    }
+}
+
+/// Why what is meant cannot be worked on.
+#[derive(Debug, thiserror::Error)]
+pub enum NotChosen {
+    /// Bytes could not be read.
+    #[error(transparent)]
+    Medium(#[from] MediumError),
+    /// The place lies behind the end of the image.
+    #[error("byte {0} lies beyond the end of the image")]
+    Beyond(u64),
+    /// No volume begins there.
+    #[error("no volume begins at byte {0}")]
+    NotThere(u64, Option<partition::strangers::Name>),
+    /// A volume of a kind that is named and not mended.
+    #[error("a volume that is not mended")]
+    NotMended(Box<Place>),
+    /// There are not so many.
+    #[error("no volume {number} of {of}")]
+    NoSuchNumber {
+        /// The number that was asked for.
+        number: usize,
+        /// How many there are.
+        of: usize,
+    },
+    /// The image holds no volume.
+    #[error("no volume")]
+    Nothing(Box<Scouting>),
+    /// A whole volume that begins elsewhere has these bytes.
+    #[error("the volume would overlap a whole one")]
+    Overlaps {
+        /// The byte that was asked for.
+        offset: u64,
+        /// The whole one.
+        place: Box<Place>,
+        /// Its number, from 1 on.
+        number: usize,
+    },
+}
+
+/// The volumes that are meant; with what scouting saw, where all are.
+pub fn choose(
+    image: &dyn Medium,
+    wish: Wish,
+    watch: &dyn Watch,
+) -> Result<(Vec<Target>, Option<Scouting>), NotChosen> {
+    match wish {
+        Wish::At { offset, inside } => {
+            // A place between the volumes of a disk ends where its entry ends.
+            // What begins elsewhere is looked at only to see whether it overlaps.
+            let seen = partition::scout(image, false, watch)?;
+            let here =
+                seen.volumes.iter().find(|place| place.extent.offset == offset && place.way != Way::Bare);
+            let mut target = at(image, offset, here.map(|place| place.extent.length), watch)?;
+            target.place = seen.volumes.iter().find(|place| place.extent.offset == offset).cloned();
+            target.table_sound = seen.in_order();
+            if !inside {
+                must_not_overlap(&target, &seen)?;
+            }
+            Ok((vec![target], None))
+        }
+        Wish::Number(number) => {
+            // As scout does it, so that numbers mean the same.
+            let seen = partition::scout(image, true, watch)?;
+            let found = number.checked_sub(1).and_then(|index| seen.volumes.get(index));
+            let found = found.ok_or(NotChosen::NoSuchNumber { number, of: seen.volumes.len() })?;
+            Ok((vec![place(image, &seen, found, watch)?], None))
+        }
+        Wish::All => {
+            let seen = partition::scout(image, true, watch)?;
+            let mended: Vec<&Place> = seen.volumes.iter().filter(|found| found.what.is_mended()).collect();
+            match (mended.first(), seen.volumes.first()) {
+                (Some(_), _) => {}
+                (None, Some(other)) => return Err(NotChosen::NotMended(Box::new(other.clone()))),
+                (None, None) => return Err(NotChosen::Nothing(Box::new(seen))),
+            }
+            let all: Result<Vec<Target>, NotChosen> =
+                mended.into_iter().map(|found| place(image, &seen, found, watch)).collect();
+            Ok((all?, Some(seen)))
+        }
+    }
+}
+
+/// The volume that a scouted place stands for.
+pub fn place(
+    image: &dyn Medium,
+    seen: &Scouting,
+    place: &Place,
+    watch: &dyn Watch,
+) -> Result<Target, NotChosen> {
+    if !place.what.is_mended() {
+        return Err(NotChosen::NotMended(Box::new(place.clone())));
+    }
+    let length = (place.way != Way::Bare).then_some(place.extent.length);
+    let mut target = at(image, place.extent.offset, length, watch)?;
+    target.place = Some(place.clone());
+    target.table_sound = seen.in_order();
+    Ok(target)
+}
+
+/// The volume at a byte offset.
+fn at(image: &dyn Medium, offset: u64, length: Option<u64>, watch: &dyn Watch) -> Result<Target, NotChosen> {
+    if offset >= image.len() {
+        return Err(NotChosen::Beyond(offset));
+    }
+    let extent = Extent::new(offset, length.unwrap_or(u64::MAX).min(image.len().minus(offset)));
+    let window = Window::new(image, extent);
+    let volume = registry::recognise(&window, watch)?
+        .ok_or_else(|| NotChosen::NotThere(offset, partition::strangers::name(&window)))?;
+    Ok(Target { extent, volume, place: None, table_sound: true })
+}
+
+/// Refuses a place whose volume would overlap a whole one that begins elsewhere: what is recognised
+/// there is made of that one's tables and files, and mending it would write into them.
+fn must_not_overlap(target: &Target, seen: &Scouting) -> Result<(), NotChosen> {
+    let offset = target.extent.offset;
+    if seen.volumes.iter().any(|place| place.extent.offset == offset && seen.is_contested(place)) {
+        return Ok(());
+    }
+    let own = Extent::new(offset, target.volume.bytes().min(target.extent.length));
+    let over =
+        seen.volumes.iter().enumerate().find(|(_, place)| {
+            !place.boot_gone && place.extent.offset != offset && place.extent.overlaps(own)
+        });
+    match over {
+        Some((index, place)) => {
+            Err(NotChosen::Overlaps { offset, place: Box::new(place.clone()), number: index.plus(1) })
+        }
+        None => Ok(()),
+    }
+}
+
+/// A volume as it was read, and what hosts make of it.
+pub struct Diagnosed {
+    /// The volume and the way to it.
+    pub target: Target,
+    /// What reading it shows.
+    pub examination: Examination,
+    /// What each host does with it, once it gets there.
+    pub hosts: Vec<HostForecast>,
+}
+
+/// What a volume comes to, in a word.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Verdict {
+    /// Nothing weighs more than a remark.
+    Sound,
+    /// Against the specification; no file is in danger.
+    Untidy,
+    /// Files are in danger; it mounts.
+    FilesAtRisk,
+    /// Some hosts refuse it.
+    RefusedBySome,
+    /// Every host refuses it.
+    RefusedByAll,
+}
+
+impl Diagnosed {
+    /// Reads `target` through, on a device with sectors of `sector` bytes.
+    pub fn of(
+        image: &dyn Medium,
+        target: Target,
+        sector: u32,
+        watch: &dyn Watch,
+    ) -> Result<Self, MediumError> {
+        let window = Window::new(image, target.extent);
+        let examination = target.volume.examine(&window, watch)?;
+        let hosts = target.volume.forecast(&window, sector);
+        Ok(Self { target, examination, hosts })
+    }
+    /// The heaviest finding, and what hosts do about it.
+    pub fn verdict(&self) -> Verdict {
+        match self.examination.findings.iter().map(|finding| finding.weight).min() {
+            None | Some(Weight::Remark) => Verdict::Sound,
+            Some(Weight::Untidy) => Verdict::Untidy,
+            Some(Weight::RisksFiles) => Verdict::FilesAtRisk,
+            Some(Weight::BlocksMount) if self.hosts.iter().all(|host| !host.mounts_read_only) => {
+                Verdict::RefusedByAll
+            }
+            Some(Weight::BlocksMount) => Verdict::RefusedBySome,
+        }
+    }
+    /// Faults, remarks left out.
+    pub fn faults(&self) -> u64 {
+        let faults = self.examination.findings.iter().filter(|finding| finding.weight != Weight::Remark);
+        faults.fold(0, |sum, finding| sum.plus(finding.count))
+    }
+    /// The remark that says why a sound volume does not show what its owner misses: it was formatted over, or
+    /// its files are hidden.
+    pub fn reason_for_absence(&self) -> Option<&Finding> {
+        let tells = |finding: &&Finding| {
+            let code = finding.entry.code;
+            code.ends_with("/older-volume-in-free-space") || code.ends_with("/hidden-tree")
+        };
+        self.examination.findings.iter().find(tells)
+    }
+    /// Every host finds it, and mounts it for reading and writing.
+    pub fn reaches_every_host(&self) -> bool {
+        self.hosts.iter().all(|host| host.mounts_read_write && self.target.not_found_by(host.host).is_none())
+    }
+}

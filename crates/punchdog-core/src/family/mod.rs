@@ -1,0 +1,75 @@
+//! What every family of file systems answers: which volume, what reading it shows, how it is mended.
+//!
+//! The families know these traits and nothing of each other; [`crate::registry`] is the one place that names them.
+
+mod kind;
+
+pub use kind::Kind;
+
+use crate::{
+    files::record::FileRecord,
+    medium::{Medium, MediumError, OverlayWindow},
+    mending::{choices::Choices, step::Steps},
+    progress::Watch,
+    report::{examination::Examination, fields::FieldGroup, forecast::HostForecast},
+};
+
+/// Which files to list.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Wanted {
+    /// List deleted files too.
+    pub deleted: bool,
+    /// List the file system's own files too.
+    pub system: bool,
+}
+
+/// A volume whose kind and geometry are known.
+pub trait Volume {
+    /// Its file system.
+    fn kind(&self) -> Kind;
+    /// Its length in bytes, as its best geometry has it; can be more than the medium holds.
+    fn bytes(&self) -> u64;
+    /// Reads it through, once; what that shows answers the rest.
+    fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError>;
+    /// What each host does with it; `sector` is the logical sector size of the device in bytes.
+    fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast>;
+
+    /// Every fault, for whoever asks nothing else.
+    fn examine(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Examination, MediumError> {
+        Ok(self.survey(medium, watch)?.examine(medium))
+    }
+    /// Its files and folders, by path, for whoever asks nothing else.
+    fn files(
+        &self,
+        medium: &dyn Medium,
+        wanted: Wanted,
+        watch: &dyn Watch,
+    ) -> Result<Vec<FileRecord>, MediumError> {
+        Ok(self.survey(medium, watch)?.files(medium, wanted))
+    }
+    /// Its boot structures, field by field, for whoever asks nothing else.
+    fn fields(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Vec<FieldGroup>, MediumError> {
+        Ok(self.survey(medium, watch)?.fields(medium))
+    }
+}
+
+/// What one reading of a volume shows. It holds as long as no byte of the volume changes, and is asked
+/// with the medium that it was read from: tables can be larger than memory, so that of them only pages are
+/// kept, and others are read when they are asked for.
+pub trait Survey {
+    /// Every fault.
+    fn examine(&mut self, medium: &dyn Medium) -> Examination;
+    /// Its files and folders, by path.
+    fn files(&mut self, medium: &dyn Medium, wanted: Wanted) -> Vec<FileRecord>;
+    /// Its boot structures, field by field.
+    fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup>;
+    /// One round of mending: the earliest stage that has something to do, and the next one where the survey
+    /// holds in spite of it. `window` has the bytes that were surveyed.
+    fn mend(
+        &mut self,
+        window: &mut OverlayWindow<'_, '_>,
+        choices: &mut Choices,
+        steps: &mut Steps<'_>,
+        watch: &dyn Watch,
+    ) -> Result<(), MediumError>;
+}

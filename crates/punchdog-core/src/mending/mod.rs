@@ -1,0 +1,5 @@
+//! What the families mend with: steps, the bytes they change, questions.
+
+pub mod change;
+pub mod choices;
+pub mod step;

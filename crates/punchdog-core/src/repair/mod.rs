@@ -1,0 +1,8 @@
+//! From a damaged volume to a mended copy and back: measuring, planning, applying, the journal.
+
+pub mod apply;
+pub mod error;
+pub mod evidence;
+pub mod journal;
+pub mod measure;
+pub mod plan;
