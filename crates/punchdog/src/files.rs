@@ -9,8 +9,9 @@ use crate::{
     watch::Screen,
 };
 use punchdog_core::{
-    family::Wanted,
+    family::{Survey, Wanted},
     files::{
+        content::Part,
         filler,
         path::TreePath,
         record::{FileRecord, State},
@@ -18,8 +19,9 @@ use punchdog_core::{
     medium::{Extent, Medium, Window},
     progress::Watch,
 };
-use serde::Serialize;
+use serde::{Serialize, Serializer, ser::SerializeSeq};
 use serde_json::{Value, json};
+use std::{cell::RefCell, ops::ControlFlow};
 
 pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
     let image = choose::open(&given.target.image)?;
@@ -27,57 +29,115 @@ pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
     let chosen = choose::one(&image, &given.target, &screen)?;
     let window = Window::new(&image, chosen.target.extent);
     let wanted = Wanted { deleted: given.deleted, system: given.system };
-    let mut files = chosen.target.volume.files(&window, wanted, &screen)?;
-    let mut hashes = Vec::new();
-    if given.hash {
-        let all = files.iter().map(FileRecord::held).sum();
-        let mut done = 0;
-        for file in &mut files {
-            if screen.stop() {
-                return Err(Failure::with(
-                    "stopped on request",
-                    "run it again when there is time; nothing was written",
-                ));
-            }
-            screen.at("reading files", done, all);
-            done += file.held();
-            hashes.push((!file.folder).then(|| {
-                let mut search = filler::Search::default();
-                let hash = file.sha256_with(&window, |bytes| search.take(bytes));
-                if let Some(found) = search.found() {
-                    file.holds(&found);
-                }
-                hash
-            }));
-        }
-    }
+    let mut survey = chosen.target.volume.survey(&window, &screen)?;
+    let source = if given.hash {
+        Source::Hashed(hashed(survey.as_mut(), &window, wanted, &screen)?)
+    } else {
+        Source::Survey(RefCell::new(survey), &window, wanted)
+    };
     drop(screen);
     if args.json {
-        let base = chosen.target.extent.offset;
+        let (base, volume) = (chosen.target.extent.offset, &chosen.target.volume);
         json::print(&Document {
             schema: "punchdog.files/1",
             image: json::image(&given.target.image, image.len()),
-            volume: json!({ "kind": chosen.target.volume.kind().name(), "offset": base, "bytes": chosen.target.volume.bytes() }),
-            files: json::Each(|| {
-                files.iter().enumerate().map(|(number, file)| {
-                    let hash = given.hash.then(|| json!(hashes.get(number).and_then(Option::as_deref)));
-                    Record::of(file, base, hash)
-                })
-            }),
+            volume: json!({ "kind": volume.kind().name(), "offset": base, "bytes": volume.bytes() }),
+            files: List { source: &source, base },
         })?;
         return Ok(Verdict::Fine);
     }
-    text(&given.target.image, &chosen, &files, &hashes)?;
+    text(&given.target.image, &chosen, &source)?;
     Ok(Verdict::Fine)
+}
+
+/// A file with the hash of its content; folders have none.
+type Hashed = (FileRecord, Option<String>);
+
+/// Where the list comes from.
+enum Source<'s> {
+    /// From the survey, file by file.
+    Survey(RefCell<Box<dyn Survey>>, &'s Window<'s>, Wanted),
+    /// From memory: reading all content came first.
+    Hashed(Vec<Hashed>),
+}
+
+impl Source<'_> {
+    /// Each file, by path.
+    fn each(&self, mut take: impl FnMut(&FileRecord, Option<&str>)) {
+        match self {
+            Self::Survey(survey, window, wanted) => {
+                survey.borrow_mut().each_file(*window, *wanted, &mut |file| {
+                    take(&file, None);
+                    ControlFlow::Continue(())
+                });
+            }
+            Self::Hashed(files) => files.iter().for_each(|(file, hash)| take(file, hash.as_deref())),
+        }
+    }
+}
+
+/// Every file with its hash, read in the order of the list.
+fn hashed(
+    survey: &mut dyn Survey,
+    window: &Window<'_>,
+    wanted: Wanted,
+    screen: &Screen,
+) -> anyhow::Result<Vec<Hashed>> {
+    let mut files = Vec::new();
+    survey.each_file(window, wanted, &mut |file| {
+        files.push((file, None));
+        ControlFlow::Continue(())
+    });
+    let all = files.iter().map(|(file, _)| file.content.held()).fold(0, u64::saturating_add);
+    let mut done = 0;
+    for (file, hash) in files.iter_mut().filter(|(file, _)| !file.folder) {
+        if screen.stop() {
+            return Err(Failure::with(
+                "stopped on request",
+                "run it again when there is time; nothing was written",
+            ));
+        }
+        screen.at("reading files", done, all);
+        done += file.content.held();
+        let mut search = filler::Search::default();
+        *hash = Some(file.sha256_with(window, |part| match part {
+            Part::Bytes(bytes) => search.take(bytes),
+            Part::Zeros(count) => search.skip(count),
+        }));
+        if let Some(found) = search.found() {
+            file.holds(&found);
+        }
+    }
+    Ok(files)
 }
 
 /// The document of `files`; its list is written file by file.
 #[derive(Serialize)]
-struct Document<F: Serialize> {
+struct Document<'d> {
     schema: &'static str,
     image: Value,
     volume: Value,
-    files: F,
+    files: List<'d>,
+}
+
+struct List<'l> {
+    source: &'l Source<'l>,
+    base: u64,
+}
+
+impl Serialize for List<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut list = serializer.serialize_seq(None)?;
+        let with_hash = matches!(self.source, Source::Hashed(_));
+        let mut failed = None;
+        self.source.each(|file, hash| {
+            if failed.is_none() {
+                let record = Record::of(file, self.base, with_hash.then(|| json!(hash)));
+                failed = list.serialize_element(&record).err();
+            }
+        });
+        failed.map_or_else(|| list.end(), Err)
+    }
 }
 
 /// A file for JSON.
@@ -106,7 +166,7 @@ impl<'f> Record<'f> {
             state: file.state.name(),
             modified: file.modified.map(|time| time.to_string()),
             attributes: file.attributes.names(),
-            extents: file.extents.iter().map(|extent| extent.moved(base)).collect(),
+            extents: file.content.extents().map(|extent| extent.moved(base)).collect(),
             note: file.note.as_deref(),
             sha256,
         }
@@ -123,43 +183,32 @@ fn state(state: State) -> anstyle::Style {
     }
 }
 
-fn text(
-    path: &std::path::Path,
-    chosen: &choose::Chosen,
-    files: &[FileRecord],
-    hashes: &[Option<String>],
-) -> anyhow::Result<()> {
+fn text(path: &std::path::Path, chosen: &choose::Chosen, source: &Source<'_>) -> anyhow::Result<()> {
+    const STATES: [State; 4] = [State::Intact, State::Damaged, State::Orphan, State::Deleted];
     let mut page = Page::new();
-    let only_files = files.iter().filter(|file| !file.folder);
-    let count = |wanted: State| only_files.clone().filter(|file| file.state == wanted).count() as u64;
-    let parts: Vec<String> = [State::Intact, State::Damaged, State::Orphan, State::Deleted]
-        .into_iter()
-        .filter(|wanted| count(*wanted) > 0)
-        .map(|wanted| format!("{} {}", count(wanted), wanted.name()))
-        .collect();
-    let worst = only_files
-        .clone()
-        .map(|file| file.state)
-        .filter(|s| *s != State::Deleted)
-        .max()
-        .unwrap_or(State::Intact);
+    let mut counts = [0_u64; STATES.len()];
+    source.each(|file, _| {
+        for (count, _) in counts.iter_mut().zip(STATES).filter(|(_, s)| !file.folder && *s == file.state) {
+            *count += 1;
+        }
+    });
+    let there = || counts.iter().zip(STATES).filter(|(count, _)| **count > 0);
+    let parts: Vec<String> = there().map(|(count, state)| format!("{count} {}", state.name())).collect();
+    let worst = there().map(|(_, state)| state).filter(|state| *state != State::Deleted).max();
     let verdict = if parts.is_empty() { "no files".to_owned() } else { parts.join(", ") };
-    page.head(&choose::title(path, &chosen.target, None), &verdict, state(worst));
+    page.head(&choose::title(path, &chosen.target, None), &verdict, state(worst.unwrap_or(State::Intact)));
     page.gap();
-    for (number, file) in files.iter().enumerate() {
+    source.each(|file, hash| {
         let style = state(file.state);
         let size = if file.folder { "folder".to_owned() } else { page::size(file.size) };
         let when = file.modified.map_or(" ".repeat(16), |time| time.strftime("%Y-%m-%d %H:%M").to_string());
         let slash = if file.folder { "/" } else { "" };
         let about = format!("{size:>11}  {when}");
         page.file(file.state.name(), style, &about, &format!("{}{slash}", file.path));
-        if let Some(note) = &file.note {
-            page.under_faint(40, note);
+        for under in file.note.as_deref().into_iter().chain(hash) {
+            page.under_faint(40, under);
         }
-        if let Some(Some(hash)) = hashes.get(number) {
-            page.under_faint(40, hash);
-        }
-    }
+    });
     let image = page::quoted(path);
     page.next(&[(
         format!("punchdog salvage {image}{} --to SOMEWHERE-ELSE", chosen.again),

@@ -11,7 +11,7 @@ use punchdog_core::{
     exfat::{ExfatVolume, fresh::Wish, geometry::Geometry},
     family::Wanted,
     files::record::{FileRecord, State},
-    medium::{Extent, FileImage},
+    medium::FileImage,
     progress::Silent,
     registry,
 };
@@ -173,18 +173,5 @@ fn read_alike(path: &Path, kernel: &BTreeMap<String, String>) -> anyhow::Result<
 
 /// The hash of a piece of a large file, through the places of its content.
 fn piece(image: &FileImage, file: &FileRecord, from: u64, length: u64) -> String {
-    let (mut part, mut position) = (FileRecord { extents: Vec::new(), zeros: 0, ..file.clone() }, 0);
-    let mut cut = |length_there: u64| {
-        let (start, end) = (from.max(position), (from + length).min(position + length_there));
-        let cut = (start < end).then(|| (start - position, end - start));
-        position += length_there;
-        cut
-    };
-    for extent in &file.extents {
-        if let Some((skip, length)) = cut(extent.length) {
-            part.extents.push(Extent::new(extent.offset + skip, length));
-        }
-    }
-    part.zeros = cut(file.zeros).map_or(0, |(_, length)| length);
-    part.sha256(image)
+    FileRecord { content: file.content.part(from, length), ..file.clone() }.sha256(image)
 }

@@ -14,6 +14,7 @@ use crate::{
     arith::{Peek, Sat},
     cluster::chain::Link,
     files::{
+        content::Content,
         path::TreePath,
         record::{Attributes, FileRecord, State},
     },
@@ -87,15 +88,9 @@ fn take(
     let taken = runs
         .iter()
         .any(|(first, count)| survey.claimed.contains_any_in_range(first.size()..first.plus(*count).size()));
-    let mut extents = extents_of(&survey.geometry, &runs);
-    let mut left = size;
-    for extent in &mut extents {
-        extent.length = extent.length.min(left);
-        left = left.minus(extent.length);
-    }
-    extents.retain(|extent| extent.length > 0);
+    let content = Content::stored(extents_of(&survey.geometry, &runs), size);
     if folder && !taken {
-        folders.push_back((path.clone(), extents.clone()));
+        folders.push_back((path.clone(), content.extents().collect()));
     }
     let note = if taken {
         "deleted, and part of its clusters belong to something else now"
@@ -111,14 +106,13 @@ fn take(
         state: State::Deleted,
         modified: time(item.raw.le32(12)),
         attributes: Attributes::from_bits_truncate(item.attributes()),
-        extents: if folder { Vec::new() } else { extents },
-        zeros: 0,
+        content: if folder { Content::default() } else { content },
         place,
         masked: false,
         taken,
         whole: false,
         absent: false,
-        note: Some(note.to_owned()),
+        note: Some(note.into()),
     });
 }
 

@@ -29,7 +29,9 @@ use crate::{
     arith::Sat,
     family::{Kind, Survey, Volume, Wanted},
     files::{
+        content::Content,
         naming::ADRIFT,
+        order::{ByFolder, Merging, Take, path_below},
         path::TreePath,
         record::{Attributes, FileRecord, State},
     },
@@ -47,6 +49,7 @@ use crate::{
 use boot::Boot;
 use geometry::Believed;
 use sets::Flaws;
+use std::{cell::RefCell, ops::ControlFlow};
 use tree::{HIDING, Node, Reached};
 
 /// An exFAT volume whose geometry is known.
@@ -144,41 +147,49 @@ impl Survey for ExfatSurvey {
         examination
     }
 
-    fn files(&mut self, medium: &dyn Medium, wanted: Wanted) -> Vec<FileRecord> {
+    fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>) {
         let survey = &mut self.survey;
-        let mut files = Vec::new();
-        let paths = survey.tree.paths();
-        for number in 1..survey.tree.nodes.len().narrow() {
-            let extents = survey.extents(medium, number);
-            if let Some(node) = survey.tree.node(number) {
-                files.push(FileRecord {
-                    path: paths.get(number.size()).cloned().unwrap_or_else(|| TreePath::in_root("")),
-                    folder: node.folder,
-                    size: if node.folder { 0 } else { node.stream.length },
-                    state: state(node),
-                    modified: node.modified,
-                    attributes: Attributes::from_bits_truncate(node.attributes),
-                    zeros: unwritten(node, &survey.geometry),
-                    extents: written(node, extents),
-                    place: node.place,
-                    masked: node.flaws.contains(Flaws::OTHER_COPY),
-                    whole: node.whole(),
-                    taken: false,
-                    absent: false,
-                    note: note(node),
-                });
-            }
-        }
-        files.extend(lost(survey, medium));
+        let mut others = lost(survey, medium);
         if wanted.deleted {
-            files.extend(deleted::files(medium, survey, &paths));
+            let paths = survey.tree.paths();
+            others.extend(deleted::files(medium, survey, &paths));
         }
         let end = survey.hollow.map_or(medium.len(), |tail| tail.from.min(medium.len()));
-        for file in &mut files {
+        for file in &mut others {
             file.mark_absent(end);
         }
-        files.sort_by(|a, b| a.path.cmp(&b.path));
-        files
+        let by_folder = ByFolder::of(&survey.tree);
+        // Paths and places are asked of the same survey by turns.
+        let survey = RefCell::new(survey);
+        let path = |above: Option<&TreePath>, number: u32| {
+            path_below(above, survey.borrow().tree.node(number).map_or("", |node| &node.name))
+        };
+        let mut merging = Merging::new(others, take);
+        let walked = by_folder.walk(path, |number, path| {
+            let mut survey = survey.borrow_mut();
+            let places = survey.extents(medium, number);
+            let Some(node) = survey.tree.node(number) else { return ControlFlow::Continue(()) };
+            let mut file = FileRecord {
+                path,
+                folder: node.folder,
+                size: if node.folder { 0 } else { node.stream.length },
+                state: state(node),
+                modified: node.modified,
+                attributes: Attributes::from_bits_truncate(node.attributes),
+                content: content(node, &survey.geometry, places),
+                place: node.place,
+                masked: node.flaws.contains(Flaws::OTHER_COPY),
+                whole: node.whole(),
+                taken: false,
+                absent: false,
+                note: note(node).map(Into::into),
+            };
+            file.mark_absent(end);
+            merging.add(file)
+        });
+        if walked.is_continue() {
+            let _ = merging.end();
+        }
     }
 
     fn fields(&mut self, _: &dyn Medium) -> Vec<FieldGroup> {
@@ -196,27 +207,15 @@ impl Survey for ExfatSurvey {
     }
 }
 
-/// Bytes of a file that were never written and read as zeros. A length says nothing of what the file
-/// has no clusters for: it can be anything.
-fn unwritten(node: &Node, geometry: &geometry::Geometry) -> u64 {
+/// Only what was ever written is read from the medium: behind the valid length a file is zeros (section 7.6.5).
+/// A length says nothing of what the file has no clusters for: it can be anything.
+fn content(node: &Node, geometry: &geometry::Geometry, places: Vec<Extent>) -> Content {
+    if node.folder || node.stream.valid >= node.stream.length {
+        return Content::stored(places, u64::MAX);
+    }
     let room = node.length.wide().times(geometry.cluster_bytes());
-    let length = if node.folder { 0 } else { node.stream.length.min(room) };
-    length.minus(node.stream.valid)
-}
-
-/// Only what was ever written is read from the medium: behind the valid length a file is zeros
-/// (section 7.6.5), which `FileRecord` gives where it has no extents.
-fn written(node: &Node, mut extents: Vec<Extent>) -> Vec<Extent> {
-    let mut left = node.stream.valid;
-    if node.folder || left >= node.stream.length {
-        return extents;
-    }
-    for extent in &mut extents {
-        extent.length = extent.length.min(left);
-        left = left.minus(extent.length);
-    }
-    extents.retain(|extent| extent.length > 0);
-    extents
+    let zeros = node.stream.length.min(room).minus(node.stream.valid);
+    Content::stored(places, node.stream.valid).and_zeros(zeros)
 }
 
 fn state(node: &Node) -> State {
@@ -227,7 +226,7 @@ fn state(node: &Node) -> State {
     }
 }
 
-fn note(node: &Node) -> Option<String> {
+fn note(node: &Node) -> Option<&'static str> {
     let text = match node.reached {
         Reached::Orphan => "in a folder that hosts do not show",
         Reached::Undeleted => "marked deleted, but its clusters are still in use",
@@ -249,7 +248,7 @@ fn note(node: &Node) -> Option<String> {
         _ if node.flaws.contains(Flaws::NOT_FOLDER) => "its first cluster holds no folder",
         _ => "its first cluster is wrong",
     };
-    Some(text.to_owned())
+    Some(text)
 }
 
 fn tally(survey: &survey::Survey) -> Tally {

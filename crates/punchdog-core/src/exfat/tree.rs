@@ -4,7 +4,10 @@ use super::{geometry::Geometry, layout::Stream, sets::Flaws};
 use crate::{
     arith::Sat,
     cluster::chain::End,
-    files::path::{TreePath, sentence},
+    files::{
+        order,
+        path::{TreePath, sentence},
+    },
 };
 use jiff::civil::DateTime;
 use std::collections::BTreeMap;
@@ -144,6 +147,18 @@ pub struct Tree {
     pub lost: Vec<Lost>,
     /// Sets marked deleted: folder, place, set.
     pub deleted: Vec<(u32, u64, super::sets::Item)>,
+}
+
+impl order::Tree for Tree {
+    fn nodes(&self) -> u32 {
+        self.nodes.len().narrow()
+    }
+    fn parent(&self, number: u32) -> u32 {
+        self.node(number).map_or(0, |node| node.parent)
+    }
+    fn name(&self, number: u32) -> &str {
+        self.node(number).map_or("", |node| &node.name)
+    }
 }
 
 impl Tree {

@@ -7,12 +7,13 @@ mod kind;
 pub use kind::Kind;
 
 use crate::{
-    files::record::FileRecord,
+    files::{order::Take, record::FileRecord},
     medium::{Medium, MediumError, OverlayWindow},
     mending::{choices::Choices, step::Steps},
     progress::Watch,
     report::{examination::Examination, fields::FieldGroup, forecast::HostForecast},
 };
+use std::ops::ControlFlow;
 
 /// Which files to list.
 #[derive(Debug, Clone, Copy, Default)]
@@ -45,7 +46,12 @@ pub trait Volume {
         wanted: Wanted,
         watch: &dyn Watch,
     ) -> Result<Vec<FileRecord>, MediumError> {
-        Ok(self.survey(medium, watch)?.files(medium, wanted))
+        let mut files = Vec::new();
+        self.survey(medium, watch)?.each_file(medium, wanted, &mut |file| {
+            files.push(file);
+            ControlFlow::Continue(())
+        });
+        Ok(files)
     }
     /// Its boot structures, field by field, for whoever asks nothing else.
     fn fields(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Vec<FieldGroup>, MediumError> {
@@ -59,8 +65,9 @@ pub trait Volume {
 pub trait Survey {
     /// Every fault.
     fn examine(&mut self, medium: &dyn Medium) -> Examination;
-    /// Its files and folders, by path.
-    fn files(&mut self, medium: &dyn Medium, wanted: Wanted) -> Vec<FileRecord>;
+    /// Passes its files and folders on by path, each as it is made: a list of all would be larger than all that
+    /// the survey holds.
+    fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>);
     /// Its boot structures, field by field.
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup>;
     /// One round of mending: the earliest stage that has something to do, and the next one where the survey

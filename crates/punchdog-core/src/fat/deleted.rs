@@ -14,6 +14,7 @@ use super::{
 use crate::{
     arith::Sat,
     files::{
+        content::Content,
         path::TreePath,
         record::{Attributes, FileRecord, State},
     },
@@ -77,15 +78,15 @@ fn take(
     }
     // The chain is gone; the usual case is that the clusters lay in a row.
     let mut taken = false;
-    let extents = if geometry.has(first) && size > 0 {
+    let content = if geometry.has(first) && size > 0 {
         // No further than the volume goes, whatever the size says.
         let start = geometry.cluster_offset(first);
         let end = geometry.cluster_offset(geometry.last_cluster().plus(1));
         let last = first.plus(geometry.clusters_for(size)).min(geometry.last_cluster().plus(1));
         taken = survey.claimed.contains_any_in_range(first.size()..last.size());
-        vec![Extent::new(start, size.min(end.minus(start)))]
+        Content::stored([Extent::new(start, end.minus(start))], size)
     } else {
-        Vec::new()
+        Content::default()
     };
     let note = if taken {
         "deleted, and part of its clusters belong to something else now"
@@ -99,14 +100,13 @@ fn take(
         state: State::Deleted,
         modified: modified(item.entry.written_date.get(), item.entry.written_time.get()),
         attributes: Attributes::from_bits_truncate(item.entry.attributes.into()),
-        extents,
-        zeros: 0,
+        content,
         place,
         masked: false,
         taken,
         whole: false,
         absent: false,
-        note: Some(note.to_owned()),
+        note: Some(note.into()),
     });
 }
 

@@ -30,7 +30,9 @@ use crate::{
     arith::Sat,
     family::{Kind, Survey, Volume, Wanted},
     files::{
+        content::Content,
         naming::ADRIFT,
+        order::{ByFolder, Merging, Take, path_below},
         path::TreePath,
         record::{Attributes, FileRecord, State},
     },
@@ -49,6 +51,7 @@ use boot::Boot;
 use folder::Flaws;
 use geometry::Believed;
 use jiff::civil::DateTime;
+use std::{cell::RefCell, ops::ControlFlow};
 use tree::{Node, Reached};
 
 /// A FAT volume whose geometry is known.
@@ -160,52 +163,61 @@ impl Survey for FatSurvey {
         examination
     }
 
-    fn files(&mut self, medium: &dyn Medium, wanted: Wanted) -> Vec<FileRecord> {
+    fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>) {
         let survey = &mut self.survey;
-        let mut files = Vec::new();
-        let paths = survey.tree.paths();
-        for number in 1..survey.tree.nodes.len().narrow() {
-            let extents = survey.extents(medium, number);
-            if let Some(node) = survey.tree.node(number) {
-                files.push(FileRecord {
-                    path: paths.get(number.size()).cloned().unwrap_or_else(|| TreePath::in_root("")),
-                    folder: node.folder,
-                    size: node.size(),
-                    state: state(node),
-                    modified: modified(node.entry.written_date.get(), node.entry.written_time.get()),
-                    attributes: Attributes::from_bits_truncate(node.entry.attributes.into()),
-                    extents,
-                    zeros: 0,
-                    place: node.place,
-                    masked: node.flaws.has(Flaws::OTHER_COPY),
-                    whole: node.whole(),
-                    taken: false,
-                    absent: false,
-                    note: note(node),
-                });
-            }
-        }
         let geometry = survey.geometry;
         let adrift = TreePath::in_root(ADRIFT);
+        let mut others = Vec::new();
         for lost in &survey.tree.lost {
             let runs = survey::runs(medium, &mut survey.links, lost.head, lost.length);
             let each = geometry.cluster_bytes().wide();
-            let extents = runs
+            let places = runs
                 .into_iter()
                 .map(|(first, count)| Extent::new(geometry.cluster_offset(first), count.wide().times(each)));
             let path = adrift.child(&mend::lost_name(lost.head, lost.extension.as_deref()));
             let room = lost.length.wide().times(each);
-            files.push(FileRecord::adrift(path, lost.bytes.unwrap_or(room), extents.collect()));
+            others.push(FileRecord::adrift(path, lost.bytes.unwrap_or(room), places));
         }
         if wanted.deleted {
-            files.extend(deleted::files(medium, survey, &paths));
+            let paths = survey.tree.paths();
+            others.extend(deleted::files(medium, survey, &paths));
         }
         let end = survey.hollow.map_or(medium.len(), |tail| tail.from.min(medium.len()));
-        for file in &mut files {
+        for file in &mut others {
             file.mark_absent(end);
         }
-        files.sort_by(|a, b| a.path.cmp(&b.path));
-        files
+        let by_folder = ByFolder::of(&survey.tree);
+        // Paths and places are asked of the same survey by turns.
+        let survey = RefCell::new(survey);
+        let path = |above: Option<&TreePath>, number: u32| {
+            path_below(above, survey.borrow().tree.node(number).map_or("", |node| &node.name))
+        };
+        let mut merging = Merging::new(others, take);
+        let walked = by_folder.walk(path, |number, path| {
+            let mut survey = survey.borrow_mut();
+            let places = survey.extents(medium, number);
+            let Some(node) = survey.tree.node(number) else { return ControlFlow::Continue(()) };
+            let mut file = FileRecord {
+                path,
+                folder: node.folder,
+                size: node.size(),
+                state: state(node),
+                modified: modified(node.entry.written_date.get(), node.entry.written_time.get()),
+                attributes: Attributes::from_bits_truncate(node.entry.attributes.into()),
+                content: Content::stored(places, u64::MAX),
+                place: node.place,
+                masked: node.flaws.has(Flaws::OTHER_COPY),
+                whole: node.whole(),
+                taken: false,
+                absent: false,
+                note: note(node).map(Into::into),
+            };
+            file.mark_absent(end);
+            merging.add(file)
+        });
+        if walked.is_continue() {
+            let _ = merging.end();
+        }
     }
 
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup> {
@@ -231,7 +243,7 @@ fn state(node: &Node) -> State {
     }
 }
 
-fn note(node: &Node) -> Option<String> {
+fn note(node: &Node) -> Option<&'static str> {
     let text = match node.reached {
         Reached::Orphan => "in a folder that hosts do not show",
         Reached::Undeleted => "marked deleted, but its clusters are still in use",
@@ -248,7 +260,7 @@ fn note(node: &Node) -> Option<String> {
         _ if node.flaws.has(Flaws::NOT_FOLDER) => "its first cluster holds no folder",
         _ => "its first cluster is wrong",
     };
-    Some(text.to_owned())
+    Some(text)
 }
 
 /// A date and time of a folder entry; `None` for zero and for what is no date.

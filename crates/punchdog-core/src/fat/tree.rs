@@ -7,7 +7,10 @@ use super::{
 };
 use crate::arith::Sat;
 use crate::cluster::chain::End;
-use crate::files::path::{TreePath, sentence};
+use crate::files::{
+    order,
+    path::{TreePath, sentence},
+};
 
 /// How a file or folder was reached.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -129,6 +132,18 @@ pub struct Tree {
     pub deleted: Vec<(u32, u64, Item)>,
     /// Chains that nothing claims.
     pub lost: Vec<Lost>,
+}
+
+impl order::Tree for Tree {
+    fn nodes(&self) -> u32 {
+        self.nodes.len().narrow()
+    }
+    fn parent(&self, number: u32) -> u32 {
+        self.node(number).map_or(0, |node| node.parent)
+    }
+    fn name(&self, number: u32) -> &str {
+        self.node(number).map_or("", |node| &node.name)
+    }
 }
 
 impl Tree {

@@ -87,6 +87,10 @@ impl Search {
         }
         self.read = self.read.plus(bytes.len().wide());
     }
+    /// Notes so many bytes that are no filler, whole sectors of them.
+    pub fn skip(&mut self, bytes: u64) {
+        self.read = self.read.plus(bytes);
+    }
     /// What was found.
     pub fn found(self) -> Option<Filler> {
         self.found

@@ -50,56 +50,109 @@ pub struct Change {
     pub bytes: Option<(u64, u64)>,
 }
 
-/// A list of files, without deleted ones.
-#[derive(Debug, Clone, Default)]
+/// What becomes of files: how many have which fate, and those that do not simply stay as they are.
+#[derive(Debug, Default)]
+pub struct Changes {
+    /// How many have which fate.
+    pub counts: BTreeMap<Fate, u64>,
+    /// The first of each fate that are not [`Fate::Intact`], in the order in which they came.
+    pub named: Vec<Change>,
+}
+
+/// Files of one fate that are named.
+pub const NAMED: u64 = 5000;
+
+impl Changes {
+    fn add(&mut self, change: Change) {
+        let count = self.counts.entry(change.fate).or_insert(0);
+        *count = count.plus(1);
+        if change.fate != Fate::Intact && *count <= NAMED {
+            self.named.push(change);
+        }
+    }
+    /// Adds those of a volume, under the byte where it begins if that is to be told.
+    pub fn extend(&mut self, others: Self, volume: Option<u64>) {
+        for (fate, count) in others.counts {
+            let sum = self.counts.entry(fate).or_insert(0);
+            *sum = sum.plus(count);
+        }
+        self.named.extend(others.named.into_iter().map(|change| Change { volume, ..change }));
+    }
+}
+
+/// What is kept of a file to tell what becomes of it.
+#[derive(Debug, Clone)]
+struct Entry {
+    path: TreePath,
+    folder: bool,
+    state: State,
+    masked: bool,
+    /// Bytes that its entry says.
+    size: u64,
+    /// Bytes that can be had.
+    held: u64,
+    place: u64,
+    content: Option<(u64, u64)>,
+}
+
+/// A list of files, without deleted ones, with a digest of paths, sizes, states and places of content: equal
+/// digests, equal inventories.
+#[derive(Clone, Default)]
 pub struct Inventory {
-    /// The files and folders, by path.
-    pub files: Vec<FileRecord>,
+    files: Vec<Entry>,
+    hash: Sha256,
+}
+
+impl std::fmt::Debug for Inventory {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} files, {}", self.files.len(), self.digest())
+    }
 }
 
 impl Inventory {
-    /// An inventory of these files; deleted ones are left out.
-    pub fn new(mut files: Vec<FileRecord>) -> Self {
-        files.retain(|file| file.state != State::Deleted);
-        Self { files }
+    /// Adds the next file by path, unless it is deleted.
+    pub fn add(&mut self, file: FileRecord) {
+        if file.state == State::Deleted {
+            return;
+        }
+        self.hash.update(file.path.to_string().as_bytes());
+        self.hash.update([0, u8::from(file.folder)]);
+        self.hash.update(file.state.name().as_bytes());
+        self.hash.update(file.size.to_le_bytes());
+        for extent in file.content.extents() {
+            self.hash.update(extent.offset.to_le_bytes());
+            self.hash.update(extent.length.to_le_bytes());
+        }
+        let (held, content) = (file.content.held(), file.content.identity());
+        let FileRecord { path, folder, state, masked, size, place, .. } = file;
+        self.files.push(Entry { path, folder, state, masked, size, held, place, content });
     }
 
-    /// A digest of paths, sizes, states and places of content: equal digests, equal inventories.
+    /// The digest.
     pub fn digest(&self) -> String {
-        let mut hash = Sha256::new();
-        for file in &self.files {
-            hash.update(file.path.to_string().as_bytes());
-            hash.update([0, u8::from(file.folder)]);
-            hash.update(file.state.name().as_bytes());
-            hash.update(file.size.to_le_bytes());
-            for extent in &file.extents {
-                hash.update(extent.offset.to_le_bytes());
-                hash.update(extent.length.to_le_bytes());
-            }
-        }
-        hex::encode(hash.finalize())
+        hex::encode(self.hash.clone().finalize())
     }
 
     /// What becomes of each file from this inventory to `after`. A file is the same when its
     /// entry stands in the same place, or else when its content lies in the same place. With
     /// `hidden`, no host could reach anything before, so what is whole afterwards is back.
-    pub fn changes_to(&self, after: &Self, hidden: bool) -> Vec<Change> {
-        let mut by_place: HashMap<u64, &FileRecord> = HashMap::new();
-        let mut by_content: HashMap<(u64, u64), &FileRecord> = HashMap::new();
+    pub fn changes_to(&self, after: &Self, hidden: bool) -> Changes {
+        let mut by_place: HashMap<u64, &Entry> = HashMap::new();
+        let mut by_content: HashMap<(u64, u64), &Entry> = HashMap::new();
         for file in after.files.iter().filter(|file| !file.folder) {
             by_place.insert(file.place, file);
-            if let Some(first) = file.extents.first() {
-                by_content.insert((first.offset, first.length), file);
+            if let Some(content) = file.content {
+                by_content.insert(content, file);
             }
         }
         // By address: two files can have one path.
-        let mut met: std::collections::HashSet<*const FileRecord> = std::collections::HashSet::new();
-        let mut changes = Vec::new();
+        let mut met: std::collections::HashSet<*const Entry> = std::collections::HashSet::new();
+        let mut changes = Changes::default();
         for file in self.files.iter().filter(|file| !file.folder) {
-            let same_content = file.extents.first().and_then(|e| by_content.get(&(e.offset, e.length)));
+            let same_content = file.content.and_then(|content| by_content.get(&content));
             let same_place = by_place.get(&file.place).filter(|_| file.place != 0);
             let Some(now) = same_place.or(same_content) else {
-                changes.push(Change {
+                changes.add(Change {
                     fate: Fate::Lost,
                     volume: None,
                     path: file.path.clone(),
@@ -109,13 +162,13 @@ impl Inventory {
                 continue;
             };
             met.insert(std::ptr::from_ref(*now));
-            changes.push(change(file, now, hidden || file.masked && !now.masked));
+            changes.add(change(file, now, hidden || file.masked && !now.masked));
         }
         for file in
             after.files.iter().filter(|file| !file.folder && !met.contains(&std::ptr::from_ref(*file)))
         {
             let fate = if is_adrift(&file.path) { Fate::Adrift } else { Fate::Back };
-            changes.push(Change { fate, volume: None, path: file.path.clone(), to: None, bytes: None });
+            changes.add(Change { fate, volume: None, path: file.path.clone(), to: None, bytes: None });
         }
         changes
     }
@@ -126,9 +179,9 @@ fn is_adrift(path: &TreePath) -> bool {
     path.first().starts_with(ADRIFT)
 }
 
-fn change(before: &FileRecord, after: &FileRecord, hidden: bool) -> Change {
+fn change(before: &Entry, after: &Entry, hidden: bool) -> Change {
     let moved = before.path != after.path;
-    let (held, holds) = (before.size, after.size.min(after.held()));
+    let (held, holds) = (before.size, after.size.min(after.held));
     let whole = after.state == State::Intact;
     let fate = match (whole, before.state) {
         // A damaged file whose size was set to what is there is whole again, but shorter.
@@ -148,23 +201,15 @@ fn change(before: &FileRecord, after: &FileRecord, hidden: bool) -> Change {
     }
 }
 
-/// How many files have which fate.
-pub fn count(changes: &[Change]) -> BTreeMap<Fate, u64> {
-    let mut counts = BTreeMap::new();
-    for change in changes {
-        let count = counts.entry(change.fate).or_insert(0_u64);
-        *count = count.plus(1);
-    }
-    counts
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{files::record::Attributes, medium::Extent};
+    use crate::{
+        files::{content::Content, record::Attributes},
+        medium::Extent,
+    };
 
     fn file(path: &str, place: u64, size: u64, state: State) -> FileRecord {
-        let extents = vec![Extent::new(place * 1000, size)];
         FileRecord {
             path: path.into(),
             folder: false,
@@ -172,8 +217,7 @@ mod tests {
             state,
             modified: None,
             attributes: Attributes::empty(),
-            extents,
-            zeros: 0,
+            content: Content::stored([Extent::new(place * 1000, size)], size),
             place,
             masked: false,
             whole: state == State::Intact,
@@ -183,9 +227,17 @@ mod tests {
         }
     }
 
+    fn inventory<const N: usize>(files: [FileRecord; N]) -> Inventory {
+        let mut all = Inventory::default();
+        for file in files {
+            all.add(file);
+        }
+        all
+    }
+
     #[test]
     fn every_fate_is_told_apart() {
-        let before = Inventory::new(vec![
+        let before = inventory([
             file("same", 1, 10, State::Intact),
             file("cut", 2, 10, State::Damaged),
             file("mended", 3, 10, State::Damaged),
@@ -193,7 +245,7 @@ mod tests {
             file("named", 5, 10, State::Intact),
             file("broken", 6, 10, State::Damaged),
         ]);
-        let after = Inventory::new(vec![
+        let after = inventory([
             file("same", 1, 10, State::Intact),
             file("cut", 2, 4, State::Intact),
             file("mended", 3, 10, State::Intact),
@@ -201,10 +253,13 @@ mod tests {
             file("broken", 6, 10, State::Damaged),
             file("new", 7, 10, State::Intact),
         ]);
-        let fates: Vec<(String, Fate)> =
-            before.changes_to(&after, false).into_iter().map(|c| (c.path.to_string(), c.fate)).collect();
+        let fates: Vec<(String, Fate)> = before
+            .changes_to(&after, false)
+            .named
+            .into_iter()
+            .map(|c| (c.path.to_string(), c.fate))
+            .collect();
         let expected = [
-            ("same", Fate::Intact),
             ("cut", Fate::Shorter),
             ("mended", Fate::Back),
             ("gone", Fate::Lost),
@@ -213,7 +268,8 @@ mod tests {
             ("new", Fate::Back),
         ];
         assert_eq!(fates, expected.map(|(path, fate)| (path.to_owned(), fate)));
-        assert_eq!(before.changes_to(&before, true)[0].fate, Fate::Back);
+        assert_eq!(before.changes_to(&before, true).named[0].fate, Fate::Back);
+        assert_eq!(before.changes_to(&after, false).counts[&Fate::Intact], 1);
         assert_ne!(before.digest(), after.digest());
     }
 }

@@ -1,14 +1,16 @@
 //! One file or folder: what it is called, what state it is in, where its content lies.
 
-use super::{filler::Filler, path::TreePath};
-use crate::{
-    arith::Sat,
-    medium::{Extent, Medium},
+use super::{
+    content::{Content, Part},
+    filler::Filler,
+    path::TreePath,
 };
+use crate::medium::{Extent, Medium};
 use bitflags::bitflags;
 use jiff::civil::DateTime;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
+use std::{borrow::Cow, convert::Infallible};
 
 /// What can be had of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -81,11 +83,8 @@ pub struct FileRecord {
     pub modified: Option<DateTime>,
     /// Its attributes.
     pub attributes: Attributes,
-    /// Where its content lies: bytes from the start of the volume; shorter than `size` where some
-    /// of it is missing.
-    pub extents: Vec<Extent>,
-    /// Bytes behind those that were never written and read as zeros.
-    pub zeros: u64,
+    /// What it holds, as far as it can be had.
+    pub content: Content,
     /// Where its entry stands in the volume; 0 when it has none.
     pub place: u64,
     /// A host that reads only the first copy of the table cannot read it.
@@ -98,18 +97,12 @@ pub struct FileRecord {
     /// reads blank.
     pub absent: bool,
     /// Why it is not intact.
-    pub note: Option<String>,
+    pub note: Option<Cow<'static, str>>,
 }
 
 impl FileRecord {
     /// What is called a file because its clusters are in use and belong to none.
-    pub(crate) fn adrift(path: TreePath, size: u64, mut extents: Vec<Extent>) -> Self {
-        let mut left = size;
-        for extent in &mut extents {
-            extent.length = extent.length.min(left);
-            left = left.minus(extent.length);
-        }
-        extents.retain(|extent| extent.length > 0);
+    pub(crate) fn adrift(path: TreePath, size: u64, places: impl IntoIterator<Item = Extent>) -> Self {
         Self {
             path,
             folder: false,
@@ -117,55 +110,20 @@ impl FileRecord {
             state: State::Orphan,
             modified: None,
             attributes: Attributes::empty(),
-            extents,
-            zeros: 0,
+            content: Content::stored(places, size),
             place: 0,
             masked: false,
             whole: false,
             taken: false,
             absent: false,
-            note: Some("clusters in use that belong to no file".to_owned()),
+            note: Some("clusters in use that belong to no file".into()),
         }
     }
 
     /// Notes whether none of its content stands before `end`.
     pub(crate) fn mark_absent(&mut self, end: u64) {
-        let stored = !self.extents.is_empty() && !self.folder;
-        self.absent = stored && self.extents.iter().all(|extent| extent.offset >= end);
-    }
-
-    /// Bytes of content that can be read.
-    pub fn held(&self) -> u64 {
-        self.extents.iter().fold(self.zeros, |sum, extent| sum.plus(extent.length))
-    }
-
-    /// Bytes of content that stand on the medium; zeros that were never written do not.
-    pub fn stored(&self) -> u64 {
-        self.extents.iter().fold(0, |sum, extent| sum.plus(extent.length))
-    }
-
-    /// Passes the content to `take` in pieces of at most 1 MiB; zeroes stand for what cannot be
-    /// read. Returns how many bytes that were.
-    pub fn read(&self, medium: &dyn Medium, mut take: impl FnMut(&[u8])) -> u64 {
-        let mut missing = 0_u64;
-        for extent in &self.extents {
-            let mut at = extent.offset;
-            while at < extent.end() {
-                let length = extent.end().minus(at).min(1 << 20);
-                let got = medium.lenient(at, length.size());
-                missing = got.missing.iter().fold(missing, |sum, hole| sum.plus(hole.length));
-                take(&got.bytes);
-                at = at.plus(length);
-            }
-        }
-        let zeros = vec![0_u8; self.zeros.min(1 << 20).size()];
-        let mut left = self.zeros;
-        while left > 0 {
-            let length = left.min(1 << 20);
-            take(zeros.get(..length.size()).unwrap_or(&zeros));
-            left = left.minus(length);
-        }
-        missing
+        let mut places = self.content.extents().peekable();
+        self.absent = !self.folder && places.peek().is_some() && places.all(|extent| extent.offset >= end);
     }
 
     /// The SHA-256 of the content that is there, in hexadecimal.
@@ -174,12 +132,14 @@ impl FileRecord {
     }
 
     /// The same, with a look at the content on the way.
-    pub fn sha256_with(&self, medium: &dyn Medium, mut look: impl FnMut(&[u8])) -> String {
+    pub fn sha256_with(&self, medium: &dyn Medium, mut look: impl FnMut(Part<'_>)) -> String {
         let mut hash = Sha256::new();
-        self.read(medium, |bytes| {
-            hash.update(bytes);
-            look(bytes);
+        let walked = self.content.walk(medium, |part| {
+            part.bytes(|bytes| hash.update(bytes));
+            look(part);
+            Ok::<(), Infallible>(())
         });
+        debug_assert!(walked.is_ok());
         hex::encode(hash.finalize())
     }
 
@@ -189,6 +149,6 @@ impl FileRecord {
             self.state = State::Damaged;
         }
         self.whole = false;
-        self.note = Some(filler.note());
+        self.note = Some(filler.note().into());
     }
 }

@@ -38,7 +38,8 @@ pub(super) fn in_free_space(
     let window = Window::new(medium, outer.extent);
     let Some(volume) = registry::recognise(&window, watch)? else { return Ok(None) };
     let files = volume.files(&window, Wanted { deleted: false, system: true }, watch)?;
-    let owned = files.iter().flat_map(|file| &file.extents).map(|extent| extent.moved(outer.extent.offset));
+    let owned =
+        files.iter().flat_map(|file| file.content.extents()).map(|extent| extent.moved(outer.extent.offset));
     let covered: Vec<Extent> = [Extent::new(0, outer.data_at)].into_iter().chain(owned).collect();
     let room = unlisted::gaps(&covered, outer.extent.end());
     let Some(room) = room.into_iter().max_by_key(|gap| gap.length) else { return Ok(None) };

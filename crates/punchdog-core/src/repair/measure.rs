@@ -18,7 +18,7 @@ use crate::{
 };
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
-use std::{collections::BTreeMap, rc::Rc};
+use std::{collections::BTreeMap, ops::ControlFlow, rc::Rc};
 
 /// What a plan mends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -146,7 +146,12 @@ impl KnownVolume {
         let survey = self.survey(medium, watch)?;
         let seen = survey.examine(&window);
         let label = seen.label.clone();
-        let files = Rc::new(Inventory::new(survey.files(&window, Wanted { deleted: false, system: true })));
+        let mut files = Inventory::default();
+        survey.each_file(&window, Wanted { deleted: false, system: true }, &mut |file| {
+            files.add(file);
+            ControlFlow::Continue(())
+        });
+        let files = Rc::new(files);
         let measured = Measured {
             sound: seen.sound(),
             findings: faults(&seen.findings),

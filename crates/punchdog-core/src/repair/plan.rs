@@ -10,7 +10,7 @@ use crate::{
     arith::Sat,
     family::Kind,
     files::{
-        inventory::{Change, Fate, Inventory, count},
+        inventory::{self, Change, Changes, Fate, Inventory},
         path::TreePath,
     },
     medium::{Extent, Medium, MediumError, Overlay, ReadLog},
@@ -34,8 +34,7 @@ use std::collections::BTreeMap;
 pub const SCHEMA: &str = "punchdog.plan/3";
 /// Rounds of mending at most; each must change something, and few volumes need more than six.
 const ROUNDS: u32 = 40;
-/// Files named in the outcome at most, and bytes of their paths; the counts go on.
-const NAMED: usize = 5000;
+/// Bytes of the paths of the files that are named in the outcome; the counts go on.
 const NAMED_BYTES: usize = 8 << 20;
 
 /// One step of a plan.
@@ -224,16 +223,16 @@ pub fn build_for(
         return Err(PlanError::NoSuchChoice { answers: unused.join(", ") });
     }
     let (after, files_after) = known.measure(&overlay, watch)?;
+    // What was read is not needed any more, and its room is.
+    drop(known);
     let written = Tally::between(&read_log, &overlay, &overlay.changed());
     overlay.sound()?;
-    let mut changes = all_changes(&files_before, &files_after);
-    let fates = count(&changes);
+    let Changes { counts: fates, named: mut changes } = all_changes(&files_before, &files_after);
     let summary = if subject == Subject::Table {
         table_summary(&after)
     } else {
         summary(&fates, &after, judged(&steps))
     };
-    changes.retain(|change| change.fate != Fate::Intact);
     changes.sort_by(|a, b| {
         (std::cmp::Reverse(a.fate), a.volume, &a.path).cmp(&(std::cmp::Reverse(b.fate), b.volume, &b.path))
     });
@@ -258,19 +257,13 @@ pub fn build_for(
 }
 
 /// What becomes of the files of every volume: those that begin at the same byte are the same.
-fn all_changes(before: &[Part], after: &[Part]) -> Vec<Change> {
+fn all_changes(before: &[Part], after: &[Part]) -> Changes {
     let several = before.len().max(after.len()) > 1;
     let nothing = Inventory::default();
-    let mut all = Vec::new();
+    let mut all = Changes::default();
     let find = |parts: &'_ [Part], offset: u64| parts.iter().position(|part| part.offset == offset);
     let mut add = |offset: u64, old: &Inventory, new: &Inventory, hidden: bool| {
-        let mut changes = old.changes_to(new, hidden);
-        if several {
-            for change in &mut changes {
-                change.volume = Some(offset);
-            }
-        }
-        all.extend(changes);
+        all.extend(old.changes_to(new, hidden), several.then_some(offset));
     };
     for part in before {
         let now = find(after, part.offset).and_then(|index| after.get(index));
@@ -309,7 +302,7 @@ fn name_no_more(changes: &mut Vec<Change>) {
         bytes = bytes.plus(change.path.bytes()).plus(change.to.as_ref().map_or(0, TreePath::bytes));
         bytes <= NAMED_BYTES
     });
-    let count = fits.count().min(NAMED);
+    let count = fits.count().min(inventory::NAMED.size());
     changes.truncate(count);
 }
 

@@ -80,7 +80,8 @@ pub struct Deleted {
 impl Deleted {
     pub(crate) fn of(files: &[FileRecord]) -> Self {
         let all = files.iter().filter(|file| !file.folder);
-        let readable = all.clone().filter(|file| !file.taken && (file.size == 0 || !file.extents.is_empty()));
+        let readable =
+            all.clone().filter(|file| !file.taken && (file.size == 0 || file.content.identity().is_some()));
         Self { files: all.count().wide(), readable: readable.count().wide() }
     }
 }

@@ -19,7 +19,7 @@ use names::Names;
 use punchdog_core::{
     family::Wanted,
     files::{
-        kinds::{self as content, Group},
+        kinds::{self, Group},
         path::TreePath,
         record::{FileRecord, State},
     },
@@ -50,7 +50,7 @@ pub(crate) fn run(args: &Args, given: &Salvage) -> anyhow::Result<Verdict> {
     };
     place::must_be_elsewhere(to, &given.target.image)?;
     // Zeros that were never written become holes and take no room.
-    let needed = wanted.iter().map(FileRecord::stored).fold(0, u64::saturating_add);
+    let needed = wanted.iter().map(|file| file.content.on_medium()).fold(0, u64::saturating_add);
     place::must_have_room(to, needed)?;
     std::fs::create_dir_all(to).with_context(|| format!("the folder {} cannot be made", to.display()))?;
     let _lock = place::lock(to)?;
@@ -103,11 +103,8 @@ fn is_wanted(file: &FileRecord, given: &Salvage, globs: &GlobSet, medium: &dyn M
 
 /// The group of a file, as the arguments call it.
 fn kind_of(file: &FileRecord, medium: &dyn Medium) -> KindOfFile {
-    let first = file.extents.first();
-    let length =
-        first.map_or(0, |extent| usize::try_from(extent.length).unwrap_or(usize::MAX).min(content::ENOUGH));
-    let start = first.map_or_else(Vec::new, |extent| medium.lenient(extent.offset, length).bytes);
-    match content::group(file.path.name(), &start) {
+    let start = file.content.start(medium, kinds::ENOUGH as u64);
+    match kinds::group(file.path.name(), &start) {
         Group::Pictures => KindOfFile::Pictures,
         Group::Sound => KindOfFile::Sound,
         Group::Video => KindOfFile::Video,
@@ -166,7 +163,7 @@ fn copy_all(
                 Err(error) => give_up(manifest, file, &error)?,
             }
         }
-        done += file.stored();
+        done += file.content.on_medium();
         // Written down now and then; a long list is not written for each file.
         if saved_at.elapsed() > WRITTEN_DOWN {
             manifest.save(to)?;
@@ -215,7 +212,7 @@ fn list(
     image: u64,
 ) -> anyhow::Result<Verdict> {
     let files: Vec<&FileRecord> = wanted.iter().filter(|file| !file.folder).collect();
-    let bytes = files.iter().map(|file| file.held()).fold(0, u64::saturating_add);
+    let bytes = files.iter().map(|file| file.content.held()).fold(0, u64::saturating_add);
     if args.json {
         json::print(&List {
             schema: "punchdog.salvage-list/1",

@@ -4,6 +4,7 @@ use super::{manifest::Saved, names::Names};
 use crate::{failure::Failure, page, watch::Screen};
 use punchdog_core::{
     files::{
+        content::Part,
         filler,
         record::{FileRecord, State},
     },
@@ -17,7 +18,6 @@ use std::{
     path::{Path, PathBuf},
 };
 
-const PIECE: u64 = 1 << 20;
 /// Room that is left free beside what is copied.
 const SPARE: u64 = 16 << 20;
 
@@ -195,6 +195,18 @@ fn hash_of(path: &Path) -> io::Result<String> {
     }
 }
 
+/// Why the content of a file was not copied to its end.
+enum Ended {
+    Stopped,
+    Write(io::Error),
+}
+
+impl From<io::Error> for Ended {
+    fn from(error: io::Error) -> Self {
+        Self::Write(error)
+    }
+}
+
 /// Copies one file; `None` when it was told to stop.
 pub(super) fn save(
     to: &Path,
@@ -207,35 +219,32 @@ pub(super) fn save(
     let mut part = crate::workplace::unfinished(to)?;
     let mut hash = Sha256::new();
     let mut search = filler::Search::default();
-    let (mut at, mut missing) = (0_u64, file.size.saturating_sub(file.held()));
-    for extent in &file.extents {
-        let mut from = extent.offset;
-        while from < extent.end() {
-            if screen.stop() {
-                return Ok(None);
-            }
-            let length = (extent.end() - from).min(PIECE);
-            let got = medium.lenient(from, usize::try_from(length)?);
-            missing += got.missing.iter().map(|hole| hole.length).sum::<u64>();
-            hash.update(&got.bytes);
-            search.take(&got.bytes);
-            crate::workplace::put_with_holes(part.as_file_mut(), at, &got.bytes)?;
-            at += length;
-            from += length;
-        }
-    }
-    // What was never written reads as zeros; the file gets a hole there.
-    let zeros = vec![0_u8; usize::try_from(file.zeros.min(PIECE))?];
-    let mut left = file.zeros;
-    while left > 0 {
+    let mut at = 0_u64;
+    let walked = file.content.walk(medium, |piece| {
         if screen.stop() {
-            return Ok(None);
+            return Err(Ended::Stopped);
         }
-        let length = left.min(PIECE);
-        hash.update(&zeros[..usize::try_from(length)?]);
-        left -= length;
-    }
-    part.as_file().set_len(at + file.zeros)?;
+        piece.bytes(|bytes| hash.update(bytes));
+        at += match piece {
+            Part::Bytes(bytes) => {
+                search.take(bytes);
+                crate::workplace::put_with_holes(part.as_file_mut(), at, bytes)?;
+                bytes.len() as u64
+            }
+            // What reads as zeros without being stored becomes a hole.
+            Part::Zeros(count) => {
+                search.skip(count);
+                count
+            }
+        };
+        Ok(())
+    });
+    let missing = match walked {
+        Ok(missing) => missing + file.size.saturating_sub(file.content.held()),
+        Err(Ended::Stopped) => return Ok(None),
+        Err(Ended::Write(error)) => return Err(error.into()),
+    };
+    part.as_file().set_len(at)?;
     let sha256 = hex::encode(hash.finalize());
     if let Some(time) = file
         .modified
@@ -248,7 +257,7 @@ pub(super) fn save(
     let mut saved_as = names.file(&path, |place| hash_of(place).is_ok_and(|there| there == sha256));
     crate::workplace::readable(part.as_file())?;
     let filler = search.found();
-    let (mut state, mut note) = (file.state, file.note.clone());
+    let (mut state, mut note) = (file.state, file.note.as_deref().map(str::to_owned));
     if let Some(found) = &filler {
         note = Some(found.note());
         if state == State::Intact {
@@ -272,7 +281,7 @@ pub(super) fn save(
         state: state.name().to_owned(),
         whole: file.whole && missing == 0 && filler.is_none(),
         note,
-        written_bytes: at + file.zeros,
+        written_bytes: at,
         sha256,
         modified: file.modified.map(|time| time.to_string()),
     }))

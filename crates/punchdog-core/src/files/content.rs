@@ -1,0 +1,232 @@
+//! What a file holds: its pieces in the order of the file, and the one reader of them.
+//!
+//! Hashing, copying out, comparing and looking at first bytes all go through [`Content::walk`], so that what is a
+//! hole on the medium, what was never written and what cannot be read means the same to each.
+
+use crate::{
+    arith::Sat,
+    medium::{Extent, Medium},
+};
+use std::convert::Infallible;
+
+/// A piece of a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Piece {
+    /// It stands there: bytes from the start of the volume.
+    Stored(Extent),
+    /// So many bytes that stand nowhere and read as zeros: never written, or left out.
+    Zeros(u64),
+}
+
+/// What a file holds; shorter than its size where some of it is missing.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Content(Vec<Piece>);
+
+/// What a walk comes upon.
+#[derive(Debug, Clone, Copy)]
+pub enum Part<'p> {
+    /// These bytes, at most 1 MiB; zeros stand for what cannot be read.
+    Bytes(&'p [u8]),
+    /// So many zeros that need no reading, at most 64 MiB.
+    Zeros(u64),
+}
+
+/// Bytes that are read at once.
+const LONG: u64 = 1 << 20;
+/// Zeros that are passed on at once, so that whoever takes them can stop.
+const BLANK: u64 = 64 << 20;
+/// Where a hole ends is rounded down to this.
+const SECTOR: u64 = 512;
+/// Zeros, for whoever wants them as bytes.
+static ZEROS: [u8; 1 << 16] = [0; 1 << 16];
+
+impl Part<'_> {
+    /// Passes it on as bytes, piece by piece.
+    pub fn bytes(&self, mut take: impl FnMut(&[u8])) {
+        match *self {
+            Self::Bytes(bytes) => take(bytes),
+            Self::Zeros(count) => {
+                let mut left = count;
+                while left > 0 {
+                    let piece = ZEROS.get(..left.size()).unwrap_or(&ZEROS);
+                    take(piece);
+                    left = left.minus(piece.len().wide());
+                }
+            }
+        }
+    }
+}
+
+impl Content {
+    /// What stands in these places, in this order, as far as `length` bytes go.
+    pub fn stored(places: impl IntoIterator<Item = Extent>, length: u64) -> Self {
+        let mut left = length;
+        let mut pieces = Vec::new();
+        for place in places {
+            let extent = Extent::new(place.offset, place.length.min(left));
+            left = left.minus(extent.length);
+            if extent.length > 0 {
+                pieces.push(Piece::Stored(extent));
+            }
+        }
+        pieces.shrink_to_fit();
+        Self(pieces)
+    }
+
+    /// The same with so many zeros behind.
+    #[must_use]
+    pub fn and_zeros(mut self, count: u64) -> Self {
+        if count > 0 {
+            self.0.push(Piece::Zeros(count));
+        }
+        self
+    }
+
+    /// The pieces, in order.
+    pub fn pieces(&self) -> &[Piece] {
+        &self.0
+    }
+
+    /// Where something of it stands.
+    pub fn extents(&self) -> impl Iterator<Item = Extent> + Clone + '_ {
+        self.0.iter().filter_map(|piece| match piece {
+            Piece::Stored(extent) => Some(*extent),
+            Piece::Zeros(_) => None,
+        })
+    }
+
+    /// Bytes that can be had.
+    pub fn held(&self) -> u64 {
+        self.0.iter().fold(0, |sum, piece| match piece {
+            Piece::Stored(extent) => sum.plus(extent.length),
+            Piece::Zeros(count) => sum.plus(*count),
+        })
+    }
+
+    /// Bytes that stand on the medium.
+    pub fn on_medium(&self) -> u64 {
+        self.extents().fold(0, |sum, extent| sum.plus(extent.length))
+    }
+
+    /// What two readings of the same file have in common, whatever it is called: where it begins, and how long the
+    /// first piece is. `None` where nothing of it stands anywhere.
+    pub fn identity(&self) -> Option<(u64, u64)> {
+        self.extents().next().map(|extent| (extent.offset, extent.length))
+    }
+
+    /// `length` bytes of it from `from` on.
+    #[must_use]
+    pub fn part(&self, from: u64, length: u64) -> Self {
+        let (mut position, end) = (0_u64, from.plus(length));
+        let mut pieces = Vec::new();
+        for piece in &self.0 {
+            let there = match piece {
+                Piece::Stored(extent) => extent.length,
+                Piece::Zeros(count) => *count,
+            };
+            let (start, stop) = (from.max(position), end.min(position.plus(there)));
+            if start < stop {
+                let (skip, length) = (start.minus(position), stop.minus(start));
+                pieces.push(match piece {
+                    Piece::Stored(extent) => Piece::Stored(Extent::new(extent.offset.plus(skip), length)),
+                    Piece::Zeros(_) => Piece::Zeros(length),
+                });
+            }
+            position = position.plus(there);
+        }
+        Self(pieces)
+    }
+
+    /// Its first bytes, at most `length`.
+    pub fn start(&self, medium: &dyn Medium, length: u64) -> Vec<u8> {
+        let mut bytes = Vec::new();
+        let walked = self.part(0, length).walk(medium, |part| {
+            part.bytes(|piece| bytes.extend_from_slice(piece));
+            Ok::<(), Infallible>(())
+        });
+        debug_assert!(walked.is_ok());
+        bytes
+    }
+
+    /// Passes it on in order. What is a hole on the medium is not read. Returns how many bytes could not be read.
+    ///
+    /// # Errors
+    /// What `take` returns.
+    pub fn walk<E>(
+        &self,
+        medium: &dyn Medium,
+        mut take: impl FnMut(Part<'_>) -> Result<(), E>,
+    ) -> Result<u64, E> {
+        let mut missing = 0_u64;
+        for piece in &self.0 {
+            let extent = match piece {
+                Piece::Stored(extent) => *extent,
+                Piece::Zeros(count) => {
+                    let mut left = *count;
+                    while left > 0 {
+                        take(Part::Zeros(left.min(BLANK)))?;
+                        left = left.minus(BLANK);
+                    }
+                    continue;
+                }
+            };
+            let mut at = extent.offset;
+            while at < extent.end() {
+                let data = medium.data_from(at).map_or(medium.len(), |data| data.offset);
+                let hole = data.per(SECTOR).times(SECTOR).min(extent.end()).minus(at).min(BLANK);
+                if hole > 0 {
+                    take(Part::Zeros(hole))?;
+                    at = at.plus(hole);
+                    continue;
+                }
+                let length = extent.end().minus(at).min(LONG);
+                let got = medium.lenient(at, length.size());
+                missing = got.missing.iter().fold(missing, |sum, gap| sum.plus(gap.length));
+                take(Part::Bytes(&got.bytes))?;
+                at = at.plus(length);
+            }
+        }
+        Ok(missing)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::medium::{Memory, WithUnreadable};
+
+    fn content() -> Content {
+        let places = [Extent::new(600, 700), Extent::new(2048, 2000)];
+        Content::stored(places, 1000).and_zeros(50)
+    }
+
+    #[test]
+    fn it_is_cut_to_its_length_and_read_in_order() {
+        let medium = Memory::new((0..4096_u32).map(|n| n.to_le_bytes()[0] ^ n.to_le_bytes()[1]).collect());
+        let all = (&medium as &dyn Medium).bytes(0, 4096).unwrap();
+        let expected: Vec<u8> = [&all[600..1300], &all[2048..2348], &[0; 50]].concat();
+        assert_eq!(content().held(), 1050);
+        assert_eq!(content().on_medium(), 1000);
+        assert_eq!(content().start(&medium, 2000), expected);
+        for (from, length) in [(0, 1050), (699, 2), (690, 20), (999, 10), (1040, 100), (2000, 5)] {
+            let end = (from + length).min(expected.len());
+            let part = content().part(from as u64, length as u64);
+            assert_eq!(part.start(&medium, 9999), expected[from.min(end)..end], "{from}+{length}");
+        }
+    }
+
+    #[test]
+    fn what_cannot_be_read_is_counted_and_reads_as_zeros() {
+        let inner = Memory::new(vec![7; 2560]);
+        let medium = WithUnreadable::new(&inner, vec![Extent::new(1024, 1)]);
+        let content = Content::stored([Extent::new(512, 700)], 700).and_zeros(50);
+        let mut bytes = Vec::new();
+        let missing = content.walk(&medium, |part| {
+            part.bytes(|piece| bytes.extend_from_slice(piece));
+            Ok::<(), Infallible>(())
+        });
+        // The sector at byte 1024 cannot be read, of which the file has all up to 1212.
+        assert_eq!(missing, Ok(188));
+        assert_eq!((bytes[511], bytes[512], bytes[699], bytes.len()), (7, 0, 0, 750));
+    }
+}
