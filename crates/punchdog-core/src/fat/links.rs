@@ -14,7 +14,7 @@ use crate::{
     medium::{Medium, pages::PAGE},
     progress::Watch,
 };
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Where the believed value of an overridden entry comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -48,7 +48,9 @@ pub struct Links {
     /// How often each copy was right for a chain, anywhere.
     right: Vec<u32>,
     /// Per copy: 512-byte pieces that hold no table entries at all, but foreign bytes.
-    trashed: Vec<std::collections::BTreeSet<u64>>,
+    trashed: Vec<BTreeSet<u64>>,
+    /// Pieces that are FF in every copy: erased, or the ends of files that have one cluster each.
+    suspect: BTreeSet<u64>,
 }
 
 impl Links {
@@ -62,19 +64,20 @@ impl Links {
             votes: BTreeMap::new(),
             right: vec![0; geometry.tables.size()],
             trashed: Vec::new(),
+            suspect: BTreeSet::new(),
         }
     }
 
     /// True when no piece of copy `copy` holds foreign bytes.
     pub fn copy_is_clean(&self, copy: u32) -> bool {
-        self.trashed.get(copy.size()).is_none_or(std::collections::BTreeSet::is_empty)
+        self.trashed.get(copy.size()).is_none_or(BTreeSet::is_empty)
     }
 
     /// Reads all copies once, in order, and compares them.
     pub fn read(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Self {
         let mut links = Self {
             differs: ClusterSet::with_capacity(geometry.last_cluster().plus(1).size()),
-            trashed: vec![std::collections::BTreeSet::new(); geometry.tables.size()],
+            trashed: vec![BTreeSet::new(); geometry.tables.size()],
             ..Self::unread(geometry)
         };
         links.compare(medium, watch);
@@ -116,7 +119,8 @@ impl Links {
 
     /// Marks pieces of a copy that cannot be part of a table. Where most entries lead somewhere
     /// far away, and many of them to free clusters or to where another leads as well, no host wrote
-    /// them; nor a whole piece of FF.
+    /// them; nor a whole piece of FF where another copy has entries. A piece that is FF in every copy is
+    /// suspect, until it is known what the files say of it.
     fn find_trashed(&mut self, medium: &dyn Medium) {
         let geometry = self.geometry;
         let per_piece = 4096_u32.per(geometry.bits());
@@ -137,11 +141,21 @@ impl Links {
             let first = from.max(2);
             let piece = entry_place(geometry.kind, from).0.per(512);
             let alike = !self.differs.contains_any_in_range(first.size()..to.plus(1).size());
+            let erased: Vec<bool> =
+                (0..geometry.tables).map(|copy| self.is_erased(medium, copy, piece)).collect();
+            if erased.iter().all(|erased| *erased) {
+                self.suspect.insert(piece);
+                from = from.plus(per_piece);
+                continue;
+            }
+            // One entry that is damaged in the other copy is no witness against all of these.
+            let differing = self.differs.count_in(first.size()..to.plus(1).size());
+            let contradicted = differing.times(2) >= to.plus(1).minus(first).size();
             let mut trashed = false;
-            for copy in 0..geometry.tables {
+            for (copy, erased) in (0..geometry.tables).zip(erased) {
                 // Where the copies are alike, the first answers for all.
                 if copy == 0 || !alike {
-                    trashed = self.is_trashed(medium, copy, first, to);
+                    trashed = erased && contradicted || self.is_trashed(medium, copy, first, to);
                 }
                 if trashed && let Some(pieces) = self.trashed.get_mut(copy.size()) {
                     pieces.insert(piece);
@@ -152,7 +166,6 @@ impl Links {
     }
 
     fn is_trashed(&mut self, medium: &dyn Medium, copy: u32, from: u32, to: u32) -> bool {
-        let geometry = self.geometry;
         let (mut far, mut used, mut odd) = (Vec::new(), 0_u32, 0_u32);
         for cluster in from..=to {
             match self.in_copy(medium, copy, cluster) {
@@ -175,9 +188,41 @@ impl Links {
                 far.iter().filter(|next| !self.in_copy(medium, copy, **next).in_chain()).count().narrow();
             return odd.plus(doubles).plus(dead).times(5) >= aims.plus(odd);
         }
-        let (start, _) = entry_place(geometry.kind, from);
-        let piece = geometry.table_offset(copy).plus(start.per(512).times(512));
-        used == to.minus(from).plus(1) && medium.lenient(piece, 512).bytes.iter().all(|byte| *byte == 0xFF)
+        false
+    }
+
+    /// True where nothing but FF stands.
+    fn is_erased(&mut self, medium: &dyn Medium, copy: u32, piece: u64) -> bool {
+        let erased = |bytes: &[u8]| bytes.iter().all(|byte| *byte == 0xFF);
+        // Most pieces are told by an entry in their middle.
+        let middle = piece.times(512).plus(256);
+        let cluster = middle.times(8).per(self.geometry.bits().wide()).narrow();
+        let ends = self.raw(medium, copy, cluster).is_none_or(|value| value & 0xFFFF == 0xFFFF);
+        let place = self.geometry.table_offset(copy).plus(piece.times(512));
+        ends && erased(&medium.lenient(place, 512).bytes)
+    }
+
+    /// True where the entry of `cluster` may be none.
+    pub fn is_suspect(&self, cluster: u32) -> bool {
+        !self.suspect.is_empty() && self.suspect.contains(&self.piece(cluster))
+    }
+
+    /// Decides about the suspect pieces: most clusters of one that a host wrote are somebody's, as `claimed`
+    /// has them once every folder was read. True when there were some.
+    pub fn judge_suspects(&mut self, claimed: &ClusterSet) -> bool {
+        let suspect = std::mem::take(&mut self.suspect);
+        let per_piece = 4096_u32.per(self.geometry.bits());
+        for piece in &suspect {
+            let from = piece.times(per_piece.wide()).narrow();
+            let to = from.plus(per_piece).min(self.geometry.last_cluster().plus(1));
+            let of = to.minus(from.max(2));
+            if claimed.count_in(from.size()..to.size()).times(2) < of.size() {
+                for pieces in &mut self.trashed {
+                    pieces.insert(*piece);
+                }
+            }
+        }
+        !suspect.is_empty()
     }
 
     /// The first cluster from `cluster` on whose entry may be anything but free by all copies: large empty

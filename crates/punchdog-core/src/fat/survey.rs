@@ -157,6 +157,12 @@ impl Surveyor<'_> {
                 self.watch.at("reading folders", known.minus(self.queue.len().wide()), known);
                 self.read_folders();
             }
+            if self.links.judge_suspects(&self.claimed) {
+                for number in std::mem::take(&mut self.newly_met) {
+                    self.meet(number);
+                }
+                continue;
+            }
             if self.settle_by_copies() {
                 continue;
             }
@@ -257,7 +263,9 @@ impl Surveyor<'_> {
         let walk = self.walk(first);
         let fits = !walk.disputed && walk.meets.is_none() && walk.end == End::Proper;
         let right = if folder {
-            number == 0 || self.is_folder_start(first)
+            // A folder has no size: what ends where nothing may be written waits.
+            let ended = || !self.links.is_suspect(walk.last) || self.holds_end_mark(walk.last);
+            number == 0 || self.is_folder_start(first) && ended()
         } else {
             walk.length == self.geometry.clusters_for(size)
         };

@@ -58,7 +58,7 @@ impl Surveyor<'_> {
             && !self.claimed.contains_any_in_range(first.size()..first.plus(count).size())
             && !self.heads.contains_any_in_range(behind.start.size()..behind.end.size())
             && behind.take(ROW_LOOKED_AT).all(|cluster| match self.links.get(self.medium, cluster) {
-                Link::Free => true,
+                Link::Free | Link::Unreadable => true,
                 Link::Next(next) => next == cluster.plus(1),
                 Link::End => cluster == first.plus(count).minus(1),
                 _ => false,
@@ -205,9 +205,9 @@ impl Surveyor<'_> {
         cut(&mut before, own.minus(1));
         let astray = end == End::Free && own > 1 && !crossed;
         // Where the table lost many, the clusters that simply follow are likelier than a chain of the right
-        // length somewhere else.
-        let follows =
-            self.table_lost && end == End::Free && self.is_clear_row(walk.last, needed.minus(own).plus(1));
+        // length somewhere else. What cannot be read of it is many at once.
+        let many = self.table_lost && end == End::Free || end == End::Unreadable;
+        let follows = many && self.is_clear_row(walk.last, needed.minus(own).plus(1));
         let in_row = if follows { self.extend(number, &walk, needed, Beyond::Runs) } else { None };
         let mended = in_row
             .or_else(|| self.extend(number, &walk, needed, Beyond::LostChains))

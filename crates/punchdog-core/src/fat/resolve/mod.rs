@@ -128,7 +128,7 @@ impl Surveyor<'_> {
         !bytes.starts_with(&super::names::DOT) && looks_like_folder(&bytes, self.geometry.bounds(), true)
     }
 
-    fn holds_end_mark(&self, cluster: u32) -> bool {
+    pub(in crate::fat) fn holds_end_mark(&self, cluster: u32) -> bool {
         let bytes = self.cluster(cluster);
         bytes.chunks_exact(ENTRY_BYTES).any(|entry| entry.byte(0) == END_ENTRY)
     }
