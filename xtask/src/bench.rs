@@ -13,6 +13,7 @@ use punchdog_core::{
 use punchdog_lab::fat::Filler;
 use std::{
     fs::File,
+    io::{Read, Seek, SeekFrom, Write},
     path::{Path, PathBuf},
     process::{Command, Stdio},
     time::{Duration, Instant},
@@ -108,10 +109,81 @@ pub(crate) fn run(given: &Bench) -> anyhow::Result<()> {
     }
     let most = if given.exfat { PEAK_LARGE_KIB } else { PEAK_KIB };
     ensure!(peak <= most, "check uses {peak} KiB");
+    repair(given, &program, &image, most)?;
     if given.report {
         return Ok(());
     }
     ensure!(ratio <= RATIO, "check takes {ratio:.2} times as long as a plain read");
+    Ok(())
+}
+
+/// The whole job on a damaged copy: boot sector gone, and a piece of the table or of the bitmap.
+fn repair(given: &Bench, program: &Path, image: &Path, most: u64) -> anyhow::Result<()> {
+    let [struck, copied, mended, plan] =
+        ["struck.img", "copied.img", "mended.img", "plan.json"].map(|name| image.with_file_name(name));
+    let journal = image.with_file_name("mended.img.undo");
+    let clear = || {
+        for file in [&struck, &copied, &mended, &plan, &journal] {
+            let _ = std::fs::remove_file(file);
+        }
+    };
+    clear();
+    let copy = |from: &Path, to: &Path| timed(Command::new("cp").arg("--sparse=always").args([from, to]));
+    copy(image, &struck)?;
+    strike(given, &struck)?;
+    let run = |words: &[&str], files: &[&Path]| {
+        let mut command = Command::new(program);
+        command.args(&words[..1]).args(files).args(&words[1..]);
+        timed(&mut command)
+    };
+    println!("  damaged                                  wall s    of check    peak KiB");
+    let row = |name: &str, (time, peak): (Duration, u64), check: Duration| {
+        let (seconds, share) = (time.as_secs_f64(), time.as_secs_f64() / check.as_secs_f64());
+        println!("    {name:<34} {seconds:>10.3} {share:>11.2} {peak:>11}");
+    };
+    let check = run(&["check"], &[&struck])?;
+    row("check", check, check.0);
+    row("scout", run(&["scout"], &[&struck])?, check.0);
+    let files = run(&["files", "--json"], &[&struck])?;
+    row("files --json", files, check.0);
+    let planned = run(&["plan", "--out", &plan.to_string_lossy()], &[&struck])?;
+    row("plan", planned, check.0);
+    row("cp --sparse=always", copy(&struck, &copied)?, check.0);
+    let words = ["apply", "--image", &struck.to_string_lossy(), "--copy", &mended.to_string_lossy()];
+    let applied = run(&words, &[&plan])?;
+    row("apply", applied, check.0);
+    let room = |path: &Path| -> anyhow::Result<u64> {
+        Ok(std::os::unix::fs::MetadataExt::blocks(&std::fs::metadata(path)?) / 2)
+    };
+    let (copied_kib, mended_kib) = (room(&copied)?, room(&mended)?);
+    println!("    room on the disk: cp {copied_kib} KiB, the mended copy {mended_kib} KiB");
+    clear();
+    // Bounds that hold on every machine.
+    ensure!(files.1 <= check.1 + (16 << 10), "files uses {} KiB, check {}", files.1, check.1);
+    ensure!(planned.1 <= 2 * most, "plan uses {} KiB", planned.1);
+    ensure!(applied.1 <= 2 * most, "apply uses {} KiB", applied.1);
+    ensure!(
+        mended_kib <= copied_kib + (8 << 10),
+        "the mended copy takes {mended_kib} KiB, cp's {copied_kib}"
+    );
+    Ok(())
+}
+
+/// Zeroes the boot sector, and 256 KiB of the first table, or 4 KiB of exFAT's bitmap.
+fn strike(given: &Bench, path: &Path) -> anyhow::Result<()> {
+    let mut file = File::options().read(true).write(true).open(path)?;
+    let mut boot = [0_u8; 512];
+    file.read_exact(&mut boot)?;
+    let (at, length) = if given.exfat {
+        let heap = u32::from_le_bytes([boot[88], boot[89], boot[90], boot[91]]);
+        (u64::from(heap) * 512, 4096)
+    } else {
+        (u64::from(u16::from_le_bytes([boot[14], boot[15]])) * 512, 256 << 10)
+    };
+    for (place, length) in [(0, 512), (at, length)] {
+        file.seek(SeekFrom::Start(place))?;
+        file.write_all(&vec![0; length])?;
+    }
     Ok(())
 }
 
