@@ -342,6 +342,14 @@ fn one_step(page: &mut Page, number: &str, steps: &[&PlannedStep]) {
     for other in &step.alternatives {
         page.under_faint(16, &format!("or: {other}"));
     }
+    let bases = || steps.iter().flat_map(|step| &step.bases);
+    if let Some(first) = bases().next() {
+        let more = match bases().count() - 1 {
+            0 => String::new(),
+            more => format!("; the plan file has {more} more of these"),
+        };
+        page.under_faint(16, &format!("{} is taken to have {}{more}", first.path, first.basis));
+    }
     if steps.len() > 1 {
         let paths: std::collections::BTreeSet<&String> = steps.iter().flat_map(|step| &step.paths).collect();
         if !paths.is_empty() {

@@ -183,3 +183,68 @@ impl Budget {
         left.is_some()
     }
 }
+
+/// Seams of a rebuilt chain that are told.
+const SEAMS: usize = 4;
+
+/// In words where a rebuilt chain goes on by judgement. `runs` are first cluster and length of its pieces, in order;
+/// `guesses` gives the clusters of a range, in order, of which what follows was judged. Where it is `short`, the end
+/// was judged too. `None` where nothing was.
+pub(crate) fn basis(
+    runs: &[(u32, u32)],
+    short: bool,
+    mut guesses: impl FnMut(std::ops::Range<u32>) -> Vec<u32>,
+) -> Option<String> {
+    let mut seams = Vec::new();
+    for (number, (start, count)) in runs.iter().enumerate() {
+        let last = start.plus(*count).minus(1);
+        let mut judged = guesses(run_of(*start, *count));
+        let at_end = judged.pop_if(|cluster| *cluster == last).is_some();
+        match judged.as_slice() {
+            [] => {}
+            [first] => seams.push(format!("the cluster behind cluster {first}, which is no other file's")),
+            [first, ..] => seams.push(format!(
+                "the {} clusters behind cluster {first}, which are no other file's",
+                judged.len()
+            )),
+        }
+        match runs.get(number.plus(1)) {
+            Some((next, 1)) if at_end => seams.push(format!("cluster {next}, which no file claimed")),
+            Some((next, _)) if at_end => {
+                seams.push(format!("a chain that no file claimed, from cluster {next} on"));
+            }
+            None if at_end && short => {
+                seams.push(format!("an end at cluster {last}, behind which nothing fits"));
+            }
+            _ => {}
+        }
+    }
+    let more = seams.len().minus(SEAMS);
+    seams.truncate(SEAMS);
+    if more > 0 {
+        seams.push(format!("{more} more"));
+    }
+    (!seams.is_empty()).then(|| seams.join("; then "))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn seams_are_told_in_order() {
+        let judged = [4_u32, 5, 6, 20, 31];
+        let basis = |runs: &[(u32, u32)]| {
+            basis(runs, runs.len() == 1, |range| {
+                judged.iter().copied().filter(|cluster| range.contains(cluster)).collect()
+            })
+        };
+        assert_eq!(basis(&[(10, 5)]), None);
+        assert_eq!(
+            basis(&[(3, 4), (50, 2)]).unwrap(),
+            "the 2 clusters behind cluster 4, which are no other file's; then a chain that no file claimed, from cluster 50 on"
+        );
+        assert_eq!(basis(&[(20, 2)]).unwrap(), "the cluster behind cluster 20, which is no other file's");
+        assert_eq!(basis(&[(30, 2)]).unwrap(), "an end at cluster 31, behind which nothing fits");
+    }
+}

@@ -90,6 +90,11 @@ impl Links {
         self.overrides.insert(cluster, (link, because));
     }
 
+    /// The clusters of a range of which what follows was judged.
+    pub fn guesses(&self, range: std::ops::Range<u32>) -> Vec<u32> {
+        let found = self.overrides.range(range).filter(|(_, (_, why))| *why == Because::Guess);
+        found.map(|(cluster, _)| *cluster).collect()
+    }
     /// Everything that is believed to be other than it stands.
     pub fn overrides(&self) -> impl Iterator<Item = (u32, Link, Because)> + '_ {
         self.overrides.iter().map(|(cluster, (link, because))| (*cluster, *link, *because))

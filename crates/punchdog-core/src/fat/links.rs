@@ -333,6 +333,12 @@ impl Links {
         self.overrides.insert(cluster, Override { link, because });
     }
 
+    /// The clusters of a range of which what follows was judged.
+    pub fn guesses(&self, range: std::ops::Range<u32>) -> Vec<u32> {
+        let found = self.overrides.range(range).filter(|(_, found)| found.because == Because::Guess);
+        found.map(|(cluster, _)| *cluster).collect()
+    }
+
     /// Every override, by cluster.
     pub fn overrides(&self) -> impl Iterator<Item = (u32, Override)> + '_ {
         self.overrides.iter().map(|(cluster, found)| (*cluster, *found))

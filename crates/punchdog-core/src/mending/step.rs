@@ -30,6 +30,15 @@ impl Provenance {
     }
 }
 
+/// On what the repair of one file rests.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Basis {
+    /// The file.
+    pub path: String,
+    /// What was taken for its content, and why.
+    pub basis: String,
+}
+
 /// A step of a repair, before its changes are measured on the overlay.
 #[derive(Debug, Clone)]
 pub struct Step {
@@ -45,6 +54,8 @@ pub struct Step {
     pub mends: Vec<&'static str>,
     /// The files it concerns.
     pub paths: Vec<String>,
+    /// Of judged files, on what each rests.
+    pub bases: Vec<Basis>,
     /// Other readings that were possible, for judged steps.
     pub alternatives: Vec<String>,
     /// Ranges of the volume that are meant to hold the same bytes, such as the copies of a table: what
@@ -72,6 +83,7 @@ impl Step {
             from: from.into(),
             mends: mends.iter().map(|entry| entry.code).collect(),
             paths: Vec::new(),
+            bases: Vec::new(),
             alternatives: Vec::new(),
             twins: Vec::new(),
             changes: Vec::new(),

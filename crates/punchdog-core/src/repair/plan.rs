@@ -17,7 +17,7 @@ use crate::{
     mending::{
         change::{Bytes, PlannedChange, Tally},
         choices::{Choice, Choices},
-        step::Steps,
+        step::{Basis, Steps},
     },
     progress::Watch,
     repair::{
@@ -52,6 +52,9 @@ pub struct PlannedStep {
     pub mends: Vec<String>,
     /// The files concerned.
     pub paths: Vec<String>,
+    /// Of judged files, on what each rests.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub bases: Vec<Basis>,
     /// Other readings that were possible.
     pub alternatives: Vec<String>,
     /// The ranges it changes, in order.
@@ -160,6 +163,7 @@ fn planned(step: crate::mending::step::Step) -> PlannedStep {
         from: step.from,
         mends: step.mends.iter().map(|code| (*code).to_owned()).collect(),
         paths: step.paths,
+        bases: step.bases,
         alternatives: step.alternatives,
         changes: step.changes,
         written: step.written,

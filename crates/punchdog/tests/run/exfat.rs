@@ -604,6 +604,8 @@ fn chains_sets_and_the_bitmap() {
                             chain-rebuilt: chains in use that nothing claimed and that fit the missing length,
                             else the clusters that follow, are in use and belong to nothing else
                             or: leave the files cut where the table breaks off
+                            Recordings/dawn 0002.wav is taken to have the cluster behind cluster 43, which is no
+                            other file's; then cluster 47, which no file claimed
                             changes 1 byte at byte 12460
               exact         README.TXT: put right the number of entries in its entry set
                             set-rewritten: with it, the set has the checksum that stands in it

@@ -430,6 +430,8 @@ fn crossed_chains() {
                             clusters that follow and belong to nothing else, else the end of what is left
                             or: leave the files cut where the table breaks off
                             or: the clusters in question belonged to deleted files
+                            Logs/station.log is taken to have the cluster behind cluster 9, which is no other
+                            file's
                             changes 2 bytes in 2 places, the first at byte 530
 
                  34 intact  as they were
@@ -581,6 +583,8 @@ fn tables_that_are_gone() {
                             clusters that follow and belong to nothing else, else the end of what is left
                             or: leave the files cut where the table breaks off
                             or: the clusters in question belonged to deleted files
+                            ledges.csv is taken to have the 2 clusters behind cluster 71, which are no other
+                            file's; the plan file has 7 more of these
                             changes 50 bytes in 12 places, the first at byte 16416
               derived       end 40 chains where the size or the folder's own end mark says
                             chain-ended-by-size: sizes in the folder entries, end marks in the folders
@@ -832,6 +836,8 @@ fn several_faults_at_once() {
                             clusters that follow and belong to nothing else, else the end of what is left
                             or: leave the files cut where the table breaks off
                             or: the clusters in question belonged to deleted files
+                            Möwen und Lummen/Ruf der Trottellumme.wav is taken to have a chain that no file
+                            claimed, from cluster 35 on
                             changes 2 bytes in 2 places, the first at byte 16512
               judged        Logs/2026/counts on the western ledges, second visit.csv: set the first cluster
                             to 14

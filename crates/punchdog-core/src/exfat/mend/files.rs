@@ -6,7 +6,7 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    cluster::chain::{Link, alongside, run_of},
+    cluster::chain::{self, Link, alongside, run_of},
     exfat::{
         catalogue as c,
         layout::{ATTRIBUTES, DIRECTORY, ENTRY, NO_CHAIN, POSSIBLE, put, set_checksum},
@@ -15,7 +15,7 @@ use crate::{
         tree::{Node, Reached},
     },
     medium::{Medium, MediumError},
-    mending::step::{Provenance, Step},
+    mending::step::{Basis, Provenance, Step},
     report::{
         finding::Entry,
         wording::{counted, listed},
@@ -285,12 +285,26 @@ fn overrides(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             flawed(job, flaw).iter().take(2000).map(|(number, _)| job.survey.tree.path(*number)).collect();
         if because == Because::Guess {
             step = step.or("leave the files cut where the table breaks off");
+            step.bases = bases(job);
         }
         job.steps.run(job.window, step, |window| {
             values.iter().try_for_each(|(cluster, link)| table::set(window, &geometry, *cluster, *link))
         })?;
     }
     Ok(())
+}
+
+/// Of each file whose chain was judged, what was taken for its clusters.
+fn bases(job: &mut Job<'_, '_, '_, '_>) -> Vec<Basis> {
+    let mut bases = Vec::new();
+    for (number, node) in flawed(job, Flaws::GUESSED).into_iter().take(2000) {
+        let runs = job.survey.runs(job.window, node.first, node.length, node.row);
+        let short = node.flaws.contains(Flaws::SHORT);
+        if let Some(basis) = chain::basis(&runs, short, |range| job.survey.links.guesses(range)) {
+            bases.push(Basis { path: job.survey.tree.path(number), basis });
+        }
+    }
+    bases
 }
 
 fn lengthen(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), MediumError> {

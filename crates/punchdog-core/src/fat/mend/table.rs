@@ -3,15 +3,16 @@
 use super::Job;
 use crate::{
     arith::{Peek, Sat},
-    cluster::chain::Link,
+    cluster::chain::{self, Link},
     fat::{
         catalogue as c,
         folder::Flaws,
         links::Because,
+        survey::runs,
         table::{encode, entry_place},
     },
     medium::{Extent, Medium, MediumError},
-    mending::step::{Provenance, Step},
+    mending::step::{Basis, Provenance, Step},
     report::{finding::Entry, wording::counted},
 };
 use std::collections::BTreeMap;
@@ -81,7 +82,26 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     .or("the clusters in question belonged to deleted files");
     step.mends.push(c::FIRST_FREE.code);
     step.paths = paths(job, Flaws::GUESSED.with(Flaws::CHAIN_SHORT));
+    step.bases = bases(job);
     write(job, step, &judged)
+}
+
+/// Of each file whose chain was judged, what was taken for its clusters.
+fn bases(job: &mut Job<'_, '_, '_, '_>) -> Vec<Basis> {
+    let judged = Flaws::GUESSED.with(Flaws::CHAIN_SHORT);
+    let hit = job.survey.tree.below_root().filter(|(_, node)| node.flaws.any(judged));
+    let hit: Vec<(u32, u32, u32, bool)> = hit
+        .take(2000)
+        .map(|(number, node)| (number, node.first, node.length, node.flaws.has(Flaws::CHAIN_SHORT)))
+        .collect();
+    let mut bases = Vec::new();
+    for (number, first, length, short) in hit {
+        let runs = runs(job.window, &mut job.survey.links, first, length);
+        if let Some(basis) = chain::basis(&runs, short, |range| job.survey.links.guesses(range)) {
+            bases.push(Basis { path: job.survey.tree.path(number), basis });
+        }
+    }
+    bases
 }
 
 /// Writes values to all copies, page by page, so that a long run is one write.
