@@ -31,7 +31,7 @@ use crate::{
     files::{
         content::Content,
         naming::ADRIFT,
-        order::{ByFolder, Merging, Take, path_below},
+        order::{Listing, Take},
         path::TreePath,
         record::{Attributes, FileRecord, State},
     },
@@ -49,7 +49,6 @@ use crate::{
 use boot::Boot;
 use geometry::Believed;
 use sets::Flaws;
-use std::{cell::RefCell, ops::ControlFlow};
 use tree::{HIDING, Node, Reached};
 
 /// An exFAT volume whose geometry is known.
@@ -109,10 +108,12 @@ impl ExfatSurvey {
     /// Its structures, in order.
     fn parts(&self) -> Vec<Part> {
         let (g, survey) = (self.believed.geometry, &self.survey);
-        let region = g.region_bytes();
+        let (region, sector) = (g.region_bytes(), g.sector_bytes());
         let cluster = |first: u32, bytes: u64| (g.cluster_place(first), bytes);
         let mut parts = vec![
             Part::new("the main boot region", 0, region),
+            Part::new("the extended boot sectors", sector, sector.times(8)),
+            Part::new("the boot checksum", sector.times(11), sector),
             Part::new("the backup boot region", region, region),
             Part::new("the table", g.table_place(0), g.table_bytes()),
         ];
@@ -154,22 +155,10 @@ impl Survey for ExfatSurvey {
             let paths = survey.tree.paths();
             others.extend(deleted::files(medium, survey, &paths));
         }
-        let end = survey.hollow.map_or(medium.len(), |tail| tail.from.min(medium.len()));
-        for file in &mut others {
-            file.mark_absent(end);
-        }
-        let by_folder = ByFolder::of(&survey.tree);
-        // Paths and places are asked of the same survey by turns.
-        let survey = RefCell::new(survey);
-        let path = |above: Option<&TreePath>, number: u32| {
-            path_below(above, survey.borrow().tree.node(number).map_or("", |node| &node.name))
-        };
-        let mut merging = Merging::new(others, take);
-        let walked = by_folder.walk(path, |number, path| {
-            let mut survey = survey.borrow_mut();
+        let record = |survey: &mut survey::Survey, number: u32, path: TreePath| {
             let places = survey.extents(medium, number);
-            let Some(node) = survey.tree.node(number) else { return ControlFlow::Continue(()) };
-            let mut file = FileRecord {
+            let node = survey.tree.node(number)?;
+            Some(FileRecord {
                 path,
                 folder: node.folder,
                 size: if node.folder { 0 } else { node.stream.length },
@@ -183,13 +172,10 @@ impl Survey for ExfatSurvey {
                 taken: false,
                 absent: false,
                 note: note(node).map(Into::into),
-            };
-            file.mark_absent(end);
-            merging.add(file)
-        });
-        if walked.is_continue() {
-            let _ = merging.end();
-        }
+            })
+        };
+        let end = survey.hollow.map_or(medium.len(), |tail| tail.from);
+        Listing { others, end: end.min(medium.len()) }.pass_on(survey, |survey| &survey.tree, record, take);
     }
 
     fn fields(&mut self, _: &dyn Medium) -> Vec<FieldGroup> {

@@ -32,7 +32,7 @@ use crate::{
     files::{
         content::Content,
         naming::ADRIFT,
-        order::{ByFolder, Merging, Take, path_below},
+        order::{Listing, Take},
         path::TreePath,
         record::{Attributes, FileRecord, State},
     },
@@ -51,7 +51,6 @@ use boot::Boot;
 use folder::Flaws;
 use geometry::Believed;
 use jiff::civil::DateTime;
-use std::{cell::RefCell, ops::ControlFlow};
 use tree::{Node, Reached};
 
 /// A FAT volume whose geometry is known.
@@ -182,22 +181,10 @@ impl Survey for FatSurvey {
             let paths = survey.tree.paths();
             others.extend(deleted::files(medium, survey, &paths));
         }
-        let end = survey.hollow.map_or(medium.len(), |tail| tail.from.min(medium.len()));
-        for file in &mut others {
-            file.mark_absent(end);
-        }
-        let by_folder = ByFolder::of(&survey.tree);
-        // Paths and places are asked of the same survey by turns.
-        let survey = RefCell::new(survey);
-        let path = |above: Option<&TreePath>, number: u32| {
-            path_below(above, survey.borrow().tree.node(number).map_or("", |node| &node.name))
-        };
-        let mut merging = Merging::new(others, take);
-        let walked = by_folder.walk(path, |number, path| {
-            let mut survey = survey.borrow_mut();
+        let record = |survey: &mut survey::Survey, number: u32, path: TreePath| {
             let places = survey.extents(medium, number);
-            let Some(node) = survey.tree.node(number) else { return ControlFlow::Continue(()) };
-            let mut file = FileRecord {
+            let node = survey.tree.node(number)?;
+            Some(FileRecord {
                 path,
                 folder: node.folder,
                 size: node.size(),
@@ -211,13 +198,10 @@ impl Survey for FatSurvey {
                 taken: false,
                 absent: false,
                 note: note(node).map(Into::into),
-            };
-            file.mark_absent(end);
-            merging.add(file)
-        });
-        if walked.is_continue() {
-            let _ = merging.end();
-        }
+            })
+        };
+        let end = survey.hollow.map_or(medium.len(), |tail| tail.from);
+        Listing { others, end: end.min(medium.len()) }.pass_on(survey, |survey| &survey.tree, record, take);
     }
 
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup> {

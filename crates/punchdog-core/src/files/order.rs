@@ -20,15 +20,53 @@ pub(crate) trait Tree {
     fn name(&self, number: u32) -> &str;
 }
 
+/// A tree to be listed, and what belongs to no tree, of which there is little.
+pub(crate) struct Listing {
+    /// Records besides those of the tree.
+    pub(crate) others: Vec<FileRecord>,
+    /// Where what stands on the medium ends.
+    pub(crate) end: u64,
+}
+
+impl Listing {
+    /// Passes everything on by path. `tree` is in `source`, and `record` makes the record of a node when its turn
+    /// comes.
+    pub(crate) fn pass_on<S, T: Tree>(
+        mut self,
+        source: &mut S,
+        tree: impl Fn(&S) -> &T,
+        mut record: impl FnMut(&mut S, u32, TreePath) -> Option<FileRecord>,
+        take: &mut Take<'_>,
+    ) {
+        self.others.sort_by(|one, other| one.path.cmp(&other.path));
+        let mut others = self.others.into_iter().peekable();
+        let mut pass = |mut file: FileRecord| {
+            file.mark_absent(self.end);
+            take(file)
+        };
+        let by_folder = ByFolder::of(tree(source));
+        let walked = by_folder.walk(source, tree, |source, number, path| {
+            let Some(file) = record(source, number, path) else { return ControlFlow::Continue(()) };
+            while let Some(other) = others.next_if(|other| other.path < file.path) {
+                pass(other)?;
+            }
+            pass(file)
+        });
+        if walked.is_continue() {
+            let _ = others.try_for_each(pass);
+        }
+    }
+}
+
 /// The nodes of a tree by the folder they lie in, each folder's by name.
-pub(crate) struct ByFolder {
+struct ByFolder {
     /// Where each folder's children begin in `children`; one more at the end.
     starts: Vec<u32>,
     children: Vec<u32>,
 }
 
 impl ByFolder {
-    pub(crate) fn of(tree: &impl Tree) -> Self {
+    fn of(tree: &impl Tree) -> Self {
         let count = tree.nodes();
         let parent = |number: u32| Some(tree.parent(number)).filter(|parent| *parent < number).unwrap_or(0);
         let mut starts = vec![0_u32; count.size().plus(2)];
@@ -67,12 +105,12 @@ impl ByFolder {
         (start(folder.size()), start(folder.size().plus(1)))
     }
 
-    /// Goes through the tree, a folder before what is in it: number and path, made by `path` of the path above and
-    /// the number.
-    pub(crate) fn walk(
+    /// Goes through the tree, a folder before what is in it.
+    fn walk<S, T: Tree>(
         &self,
-        path: impl Fn(Option<&TreePath>, u32) -> TreePath,
-        mut take: impl FnMut(u32, TreePath) -> ControlFlow<()>,
+        source: &mut S,
+        tree: impl Fn(&S) -> &T,
+        mut take: impl FnMut(&mut S, u32, TreePath) -> ControlFlow<()>,
     ) -> ControlFlow<()> {
         let mut open: Vec<(u32, u32, Option<TreePath>)> = Vec::new();
         let (from, to) = self.row(0);
@@ -84,44 +122,20 @@ impl ByFolder {
             }
             let number = self.children.get(next.size()).copied().unwrap_or(0);
             *next = next.plus(1);
-            let here = path(above.as_ref(), number);
+            let here = path_below(above.as_ref(), tree(source).name(number));
             let (from, to) = self.row(number);
             if from < to && number != 0 {
                 open.push((from, to, Some(here.clone())));
             }
-            take(number, here)?;
+            take(source, number, here)?;
         }
         ControlFlow::Continue(())
     }
 }
 
 /// The path of something in the folder of that path, or in the root.
-pub(crate) fn path_below(above: Option<&TreePath>, name: &str) -> TreePath {
+fn path_below(above: Option<&TreePath>, name: &str) -> TreePath {
     above.map_or_else(|| TreePath::in_root(name), |above| above.child(name))
-}
-
-/// Merges records that belong to no tree, of which there are few, into those of a walk.
-pub(crate) struct Merging<'t, 'm> {
-    others: std::iter::Peekable<std::vec::IntoIter<FileRecord>>,
-    take: &'m mut Take<'t>,
-}
-
-impl<'t, 'm> Merging<'t, 'm> {
-    pub(crate) fn new(mut others: Vec<FileRecord>, take: &'m mut Take<'t>) -> Self {
-        others.sort_by(|one, other| one.path.cmp(&other.path));
-        Self { others: others.into_iter().peekable(), take }
-    }
-    /// Passes on what comes before `record`, and that.
-    pub(crate) fn add(&mut self, record: FileRecord) -> ControlFlow<()> {
-        while let Some(other) = self.others.next_if(|other| other.path < record.path) {
-            (self.take)(other)?;
-        }
-        (self.take)(record)
-    }
-    /// Passes on what is left.
-    pub(crate) fn end(mut self) -> ControlFlow<()> {
-        self.others.try_for_each(|other| (self.take)(other))
-    }
 }
 
 #[cfg(test)]
@@ -164,7 +178,8 @@ mod tests {
             expected.sort();
             let mut found = Vec::new();
             let by = ByFolder::of(&tree);
-            let _ = by.walk(|above, number| path_below(above, tree.name(number)), |number, path| {
+            let mut tree = tree;
+            let _ = by.walk(&mut tree, |tree| tree, |_, number, path| {
                 found.push((path, number));
                 ControlFlow::Continue(())
             });

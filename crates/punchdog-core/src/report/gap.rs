@@ -70,9 +70,19 @@ pub(crate) fn across(medium: &dyn Medium, parts: &[Part]) -> Option<String> {
             from = from.minus(SECTOR);
         }
         let to = blank_until(medium, begin, end.min(begin.plus(MEASURED)), value);
+        let begins = |part: &&Part| from <= part.extent.offset && part.extent.offset < to;
+        // What lies in a structure that is hit goes without saying.
+        let within = |part: &Part| {
+            parts.iter().filter(begins).any(|other| {
+                other.extent != part.extent
+                    && other.extent.offset <= part.extent.offset
+                    && part.extent.end() <= other.extent.end()
+            })
+        };
         let hit: Vec<String> = parts
             .iter()
-            .filter(|part| from <= part.extent.offset && part.extent.offset < to)
+            .filter(begins)
+            .filter(|part| !within(part))
             .map(|part| {
                 if part.extent.end() <= to {
                     part.name.to_owned()
@@ -117,5 +127,9 @@ mod tests {
         let found = across(&Memory::new(bytes), &parts).unwrap();
         assert!(found.contains("bytes 2560 to 4607 of the volume are FF"), "{found}");
         assert!(found.contains("its backup and the head of the first table"), "{found}");
+        let region = Part::new("the region", 0, 8 * 512);
+        let with_region: Vec<Part> = [region].into_iter().chain(parts.iter().cloned()).collect();
+        let found = across(&Memory::new(vec![0; 16 * 512]), &with_region).unwrap();
+        assert!(found.contains("with them the region and the first table;"), "{found}");
     }
 }

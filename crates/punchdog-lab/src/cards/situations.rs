@@ -177,6 +177,11 @@ fn regions(rows: &mut Rows) {
     let all: Vec<Shape> = STARTS[1..].iter().map(|start| shape(Kind::Exfat, *start)).collect();
     rows.on("signature of the MBR gone", &all, |card| card.bytes[510] = 0);
     rows.on("MBR zero", &all[2..4], |card| card.bytes[..512].fill(0));
+    for row in rows.on("FF over the rest of both boot regions", &[all[1], full(all[2])], |card| {
+        card.filler(0, 1024, 24 * 512, &[0xFF]);
+    }) {
+        row.says = &["one gap: bytes 1024 to", "the boot checksum and the backup boot region"];
+    }
     rows.on("MBR and main boot region zero", &all[1..4], |card| {
         card.bytes[..512].fill(0);
         card.zero(0, 0, 12 * 512);

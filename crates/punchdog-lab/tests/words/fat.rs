@@ -59,7 +59,7 @@ fn the_boot_region() {
             fat/backup-missing at 3072+512
               there is no backup boot sector at byte 3072. The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy of the boot sector there. If sector 0 is lost, the geometry has to be computed.
             derived: write a boot sector computed from the volume
-              table copy 0 begins as a table does; table copy 1 begins as a table does; two copies of the table are the rule; as many sectors before the tables as is usual; the volume fits into the image; the table is as long as the volume needs; the volume is as long as the image, and its table exactly fits it; 5 of 5 folders found by search name the cluster they stand in; the root folder reads as one; the root's chain begins; 5 folders stand in the cluster that their name gives; 6 files have a chain as long as their size needs; 4 files begin as their kind does
+              table copy 0 begins as a table does; table copy 1 begins as a table does; two copies of the table are the rule; as many sectors before the tables as is usual; the volume fits into the image; the table is as long as the volume needs; the volume ends where what was looked at ends, and its table exactly fits it; 5 of 5 folders found by search name the cluster they stand in; the root folder reads as one; the root's chain begins; 5 folders stand in the cluster that their name gives; 6 files have a chain as long as their size needs; 4 files begin as their kind does
             exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
               the boot sector, as it stands after the steps before
             35 of 35 files are whole after the repair; the volume is sound.
@@ -77,7 +77,7 @@ fn the_boot_region() {
             fat/fsinfo-signature at 1020+4
               the FSInfo sector has lost a signature. The signature at byte 508 of the FSInfo sector is not there. 52 52 61 41 at 0, 72 72 41 61 at 484, 00 00 55 AA at 508. Hosts take its counts for unknown.
             derived: write a boot sector computed from the volume
-              table copy 0 begins as a table does; table copy 1 begins as a table does; two copies of the table are the rule; as many sectors before the tables as is usual; the volume fits into the image; the table is as long as the volume needs; the volume is as long as the image, and its table exactly fits it; 5 of 5 folders found by search name the cluster they stand in; the root folder reads as one; the root's chain begins; 5 folders stand in the cluster that their name gives; 6 files have a chain as long as their size needs; 4 files begin as their kind does
+              table copy 0 begins as a table does; table copy 1 begins as a table does; two copies of the table are the rule; as many sectors before the tables as is usual; the volume fits into the image; the table is as long as the volume needs; the volume ends where what was looked at ends, and its table exactly fits it; 5 of 5 folders found by search name the cluster they stand in; the root folder reads as one; the root's chain begins; 5 folders stand in the cluster that their name gives; 6 files have a chain as long as their size needs; 4 files begin as their kind does
             exact: write the backup boot sector at byte 3072 of the volume as a copy of sector 0
               the boot sector, as it stands after the steps before
             derived: write the FSInfo sector: 1573 free clusters

@@ -338,12 +338,12 @@ fn a_boot_region_without_any_copy() {
 
               derived       write a boot sector computed from the volume
                             boot-derived: table copy 0 begins as a table does; table copy 1 begins as a table
-                            does; two copies of the table are the rule; as many sectors before the tables as is
-                            usual; the volume fits into the image; the table is as long as the volume needs; the
-                            volume is as long as the image, and its table exactly fits it; 5 of 5 folders found
-                            by search name the cluster they stand in; the root folder reads as one; 5 folders
-                            stand in the cluster that their name gives; 5 files have a chain as long as their
-                            size needs; 4 files begin as their kind does
+                            does; two copies of the table are the rule; as many sectors before the tables as
+                            is usual; the volume fits into the image; the table is as long as the volume needs;
+                            the volume ends where what was looked at ends, and its table exactly fits it; 5 of
+                            5 folders found by search name the cluster they stand in; the root folder reads as
+                            one; 5 folders stand in the cluster that their name gives; 5 files have a chain as
+                            long as their size needs; 4 files begin as their kind does
                             or: geometry=2: FAT12, clusters of 1024 bytes from byte 10752 on, 1 table at byte
                             2048, for which 206 points speak where 224 speak for the one that is taken
                             or: geometry=3: FAT12, clusters of 1024 bytes from byte 10752 on, 1 table at byte

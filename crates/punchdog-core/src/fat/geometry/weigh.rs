@@ -170,7 +170,7 @@ fn weigh_length(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
     }
     let end = geometry.bytes().plus(geometry.cluster_bytes().wide());
     if needed == has && geometry.bytes() <= medium.len() && end > medium.len() {
-        score.note(4, "the volume is as long as the image, and its table exactly fits it");
+        score.note(4, "the volume ends where what was looked at ends, and its table exactly fits it");
     }
 }
 
