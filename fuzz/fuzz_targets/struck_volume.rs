@@ -3,7 +3,7 @@
 
 use libfuzzer_sys::fuzz_target;
 use punchdog_core::family::Kind;
-use punchdog_lab::{exfat, fat};
+use punchdog_lab::{exfat, fat, ntfs};
 use std::sync::LazyLock;
 
 static VOLUMES: LazyLock<Vec<Vec<u8>>> = LazyLock::new(|| {
@@ -14,6 +14,7 @@ static VOLUMES: LazyLock<Vec<Vec<u8>>> = LazyLock::new(|| {
     for (cluster, tables) in [(512, 1), (1024, 2)] {
         all.push(exfat::everyday(&exfat::small(512, cluster, tables), 3).canvas);
     }
+    all.push(ntfs::everyday(&ntfs::small(512, 1024, 1024), 3).canvas);
     all
 });
 

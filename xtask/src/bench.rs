@@ -1,19 +1,27 @@
 //! Timing check on a large volume with holes, against reading the same metadata in order.
 
 use anyhow::{Context, ensure};
-use clap::Args;
+use clap::{Args, ValueEnum};
 use punchdog_core::{
     arith::Sat,
+    exfat::fresh as fresh_exfat,
     family::Kind,
-    fat::fresh::Wish,
+    fat::fresh as fresh_fat,
     medium::{FileImage, Medium, ReadLog},
+    ntfs::fresh as fresh_ntfs,
     progress::Silent,
     registry,
 };
-use punchdog_lab::fat::Filler;
+use punchdog_lab::{
+    exfat,
+    fat::{self, Placing},
+    ntfs,
+};
 use std::{
     fs::File,
+    io,
     io::{Read, Seek, SeekFrom, Write},
+    os::unix::fs::FileExt,
     path::{Path, PathBuf},
     process::{Command, Stdio},
     time::{Duration, Instant},
@@ -22,16 +30,16 @@ use std::{
 /// What to time.
 #[derive(Args)]
 pub(crate) struct Bench {
-    /// An exFAT volume of 1 TiB with 300,000 files, instead of a FAT32 one.
-    #[arg(long)]
-    exfat: bool,
-    /// GiB of the volume; by default 64 for FAT32, 1024 for exFAT.
+    /// The file system; of NTFS, a folder with 100,000 of the files is broken.
+    #[arg(long, value_enum, default_value_t = On::Fat32)]
+    on: On,
+    /// GiB of the volume; by default 64 for FAT32, 1024 for the others.
     #[arg(long)]
     gib: Option<u64>,
     /// Folders.
     #[arg(long, default_value_t = 5000)]
     folders: u32,
-    /// Files in all; by default 200,000 for FAT32, 300,000 for exFAT.
+    /// Files in all; by default 200,000 for FAT32, 300,000 for the others.
     #[arg(long)]
     files: Option<u32>,
     /// Only report times: on a machine whose disk others use as well they prove nothing. Memory is
@@ -40,8 +48,17 @@ pub(crate) struct Bench {
     report: bool,
 }
 
+#[derive(Clone, Copy, PartialEq, ValueEnum)]
+enum On {
+    Fat32,
+    Exfat,
+    Ntfs,
+}
+
 /// How much longer than a plain read of the same bytes a check may take.
 const RATIO: f64 = 3.0;
+/// Files of NTFS that lie in one folder.
+const ONE: u32 = 100_000;
 /// KiB that a check may use at its peak.
 const PEAK_KIB: u64 = 128 << 10;
 /// The same for volumes up to 2 TB.
@@ -49,25 +66,27 @@ const PEAK_LARGE_KIB: u64 = 256 << 10;
 
 impl Bench {
     fn gib(&self) -> u64 {
-        self.gib.unwrap_or(if self.exfat { 1024 } else { 64 })
+        self.gib.unwrap_or(if self.on == On::Fat32 { 64 } else { 1024 })
     }
     fn files(&self) -> u32 {
-        self.files.unwrap_or(if self.exfat { 300_000 } else { 200_000 })
+        self.files.unwrap_or(if self.on == On::Fat32 { 200_000 } else { 300_000 })
+    }
+    fn name(&self) -> &'static str {
+        match self.on {
+            On::Fat32 => "fat32",
+            On::Exfat => "exfat",
+            On::Ntfs => "ntfs",
+        }
     }
 }
 
 pub(crate) fn run(given: &Bench) -> anyhow::Result<()> {
     let folder = crate::root().join("target/bench");
     std::fs::create_dir_all(&folder)?;
-    let image = folder.join(format!(
-        "{}-{}-{}-{}.img",
-        if given.exfat { "exfat" } else { "fat32" },
-        given.gib(),
-        given.folders,
-        given.files()
-    ));
+    let image =
+        folder.join(format!("{}-{}-{}-{}.img", given.name(), given.gib(), given.folders, given.files()));
     if !image.exists() {
-        if given.exfat { build_exfat(given, &image)? } else { build(given, &image)? }
+        build(given, &image)?;
     }
     let program = program()?;
     let cold = forget_caches();
@@ -89,7 +108,13 @@ pub(crate) fn run(given: &Bench) -> anyhow::Result<()> {
         "caches warm: dropping them is not allowed here"
     };
     println!("{caches}");
-    println!("volume of {} GiB, {} folders, {} files", given.gib(), given.folders, given.files());
+    println!(
+        "{} volume of {} GiB, {} folders, {} files",
+        given.name(),
+        given.gib(),
+        given.folders,
+        given.files()
+    );
     println!("  reading the same metadata in order   {:>8.3} s", plain.as_secs_f64());
     println!(
         "  punchdog check                       {:>8.3} s   {ratio:.2} times as long",
@@ -97,7 +122,9 @@ pub(crate) fn run(given: &Bench) -> anyhow::Result<()> {
     );
     println!("  peak memory of check                 {peak:>8} KiB");
     // It does not read exFAT.
-    if !given.exfat && Command::new("7z").stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok() {
+    if given.on != On::Exfat
+        && Command::new("7z").stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok()
+    {
         forget_caches();
         let (list, _) = timed(Command::new("7z").arg("l").arg(&image))?;
         println!(
@@ -107,7 +134,7 @@ pub(crate) fn run(given: &Bench) -> anyhow::Result<()> {
         );
         ensure!(given.report || check < list, "check is slower than a listing");
     }
-    let most = if given.exfat { PEAK_LARGE_KIB } else { PEAK_KIB };
+    let most = if given.on == On::Fat32 { PEAK_KIB } else { PEAK_LARGE_KIB };
     ensure!(peak <= most, "check uses {peak} KiB");
     repair(given, &program, &image, most)?;
     if given.report {
@@ -117,7 +144,7 @@ pub(crate) fn run(given: &Bench) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// The whole job on a damaged copy: boot sector gone, and a piece of the table or of the bitmap.
+/// The whole job on a damaged copy: boot sector gone, and a piece of the table or of the bitmap, or half of a folder's index.
 fn repair(given: &Bench, program: &Path, image: &Path, most: u64) -> anyhow::Result<()> {
     let [struck, copied, mended, plan] =
         ["struck.img", "copied.img", "mended.img", "plan.json"].map(|name| image.with_file_name(name));
@@ -155,7 +182,8 @@ fn repair(given: &Bench, program: &Path, image: &Path, most: u64) -> anyhow::Res
     let room = |path: &Path| -> anyhow::Result<u64> {
         Ok(std::os::unix::fs::MetadataExt::blocks(&std::fs::metadata(path)?) / 2)
     };
-    let (copied_kib, mended_kib) = (room(&copied)?, room(&mended)?);
+    // What was written as zeros is a hole in a copy, and none once it is mended.
+    let (copied_kib, mended_kib) = (room(&copied)?.max(room(image)?), room(&mended)?);
     println!("    room on the disk: cp {copied_kib} KiB, the mended copy {mended_kib} KiB");
     clear();
     // Bounds that hold on every machine.
@@ -169,22 +197,50 @@ fn repair(given: &Bench, program: &Path, image: &Path, most: u64) -> anyhow::Res
     Ok(())
 }
 
-/// Zeroes the boot sector, and 256 KiB of the first table, or 4 KiB of exFAT's bitmap.
+/// Zeroes the boot sector, and 256 KiB of the first table, 4 KiB of exFAT's bitmap, or every second block of the largest
+/// index of NTFS.
 fn strike(given: &Bench, path: &Path) -> anyhow::Result<()> {
     let mut file = File::options().read(true).write(true).open(path)?;
     let mut boot = [0_u8; 512];
     file.read_exact(&mut boot)?;
-    let (at, length) = if given.exfat {
-        let heap = u32::from_le_bytes([boot[88], boot[89], boot[90], boot[91]]);
-        (u64::from(heap) * 512, 4096)
-    } else {
-        (u64::from(u16::from_le_bytes([boot[14], boot[15]])) * 512, 256 << 10)
-    };
-    for (place, length) in [(0, 512), (at, length)] {
+    let mut blows = vec![(0, 512)];
+    match given.on {
+        On::Fat32 => blows.push((u64::from(u16::from_le_bytes([boot[14], boot[15]])) * 512, 256 << 10)),
+        On::Exfat => {
+            let heap = u32::from_le_bytes([boot[88], boot[89], boot[90], boot[91]]);
+            blows.push((u64::from(heap) * 512, 4096));
+        }
+        On::Ntfs => blows.extend(largest_index(&file)?.into_iter().step_by(2).map(|place| (place, 4096))),
+    }
+    for (place, length) in blows {
         file.seek(SeekFrom::Start(place))?;
         file.write_all(&vec![0; length])?;
     }
     Ok(())
+}
+
+/// Where the blocks of the index with the most of them stand: those that follow one another in the file and by number.
+fn largest_index(file: &File) -> anyhow::Result<Vec<u64>> {
+    let (mut largest, mut row) = (Vec::new(), Vec::new());
+    let mut piece = vec![0; 4 << 20];
+    let mut at = 0;
+    while let Ok(data) = rustix::fs::seek(file, rustix::fs::SeekFrom::Data(at)) {
+        at = data / 4096 * 4096;
+        let read = file.read_at(&mut piece, at)?;
+        for block in piece[..read].chunks_exact(4096) {
+            if block.starts_with(b"INDX") {
+                if block[16..24] == [0; 8] {
+                    row.clear();
+                }
+                row.push(at);
+                if row.len() > largest.len() {
+                    largest.clone_from(&row);
+                }
+            }
+            at += 4096;
+        }
+    }
+    Ok(largest)
 }
 
 pub(crate) fn program() -> anyhow::Result<PathBuf> {
@@ -200,22 +256,98 @@ fn head(number: u32, each: u32) -> &'static [u8] {
     if number + 1 == each { b"RIFF\x24\x00\x00\x00WAVEfmt " } else { b"" }
 }
 
+/// What a volume is filled with.
+trait Fill {
+    fn folder(&mut self, path: &str) -> io::Result<()>;
+    fn file(&mut self, path: &str, size: u32, head: &[u8]) -> io::Result<()>;
+}
+
+impl Fill for fat::Filler<File> {
+    fn folder(&mut self, path: &str) -> io::Result<()> {
+        self.folder(path)
+    }
+    fn file(&mut self, path: &str, size: u32, head: &[u8]) -> io::Result<()> {
+        self.hollow_file(path, size, head)
+    }
+}
+
+impl Fill for exfat::Filler<File> {
+    fn folder(&mut self, path: &str) -> io::Result<()> {
+        self.folder(path, 1, Placing::Row)
+    }
+    fn file(&mut self, path: &str, size: u32, head: &[u8]) -> io::Result<()> {
+        self.hollow_file(path, size.into(), head)
+    }
+}
+
+impl Fill for ntfs::Filler<File> {
+    fn folder(&mut self, path: &str) -> io::Result<()> {
+        self.folder(path, Placing::Row)
+    }
+    fn file(&mut self, path: &str, size: u32, head: &[u8]) -> io::Result<()> {
+        self.hollow_file(path, size.into(), head)
+    }
+}
+
 fn build(given: &Bench, image: &Path) -> anyhow::Result<()> {
     let bytes = given.gib() << 30;
-    let wish = Wish {
-        kind: Kind::Fat32,
-        bytes,
-        sector_bytes: 512,
-        cluster_bytes: 32768,
-        tables: 2,
-        label: *b"LARGE      ",
-        serial: 64,
-    };
     let part = image.with_extension("part");
     let file = File::create(&part)?;
     file.set_len(bytes)?;
-    let mut filler = Filler::new(&wish, file)?;
-    let each = given.files().per(given.folders);
+    match given.on {
+        On::Fat32 => {
+            let wish = fresh_fat::Wish {
+                kind: Kind::Fat32,
+                bytes,
+                sector_bytes: 512,
+                cluster_bytes: 32768,
+                tables: 2,
+                label: *b"LARGE      ",
+                serial: 64,
+            };
+            let mut filler = fat::Filler::new(&wish, file)?;
+            fill(given, &mut filler)?;
+            filler.finish()?;
+        }
+        On::Exfat => {
+            let wish = fresh_exfat::Wish {
+                bytes,
+                sector_bytes: 512,
+                cluster_bytes: 128 << 10,
+                tables: 1,
+                label: "LARGE".to_owned(),
+                serial: 1024,
+            };
+            let mut filler = exfat::Filler::new(&wish, file)?;
+            fill(given, &mut filler)?;
+            filler.finish()?;
+        }
+        On::Ntfs => {
+            let wish = fresh_ntfs::Wish {
+                bytes,
+                sector_bytes: 512,
+                cluster_bytes: 4096,
+                record_bytes: 1024,
+                label: "LARGE".to_owned(),
+                serial: 1024,
+                time: ntfs::SPRING,
+                records: given.files() + given.folders + 200,
+            };
+            let mut filler = ntfs::Filler::new(&wish, file)?;
+            fill(given, &mut filler)?;
+            filler.finish()?;
+        }
+    }
+    std::fs::rename(part, image)?;
+    Ok(())
+}
+
+fn fill(given: &Bench, filler: &mut dyn Fill) -> io::Result<()> {
+    let one = if given.on == On::Ntfs { ONE.min(given.files() / 2) } else { 0 };
+    let each = (given.files() - one).per(given.folders);
+    let size = |folder: u32, number: u32| {
+        4000 + (folder * 7919).wrapping_add(number.wrapping_mul(104_729)) % 400_000
+    };
     for folder in 0..given.folders {
         let (above, name) = (format!("year {:02}", folder / 100), format!("day {folder:05}"));
         if folder % 100 == 0 {
@@ -223,46 +355,20 @@ fn build(given: &Bench, image: &Path) -> anyhow::Result<()> {
         }
         filler.folder(&format!("{above}/{name}"))?;
         for number in 0..each {
-            let size = 4000 + (folder * 7919 + number * 104_729) % 400_000;
             let path = format!("{above}/{name}/recording number {number:04}.wav");
-            filler.hollow_file(&path, size, head(number, each))?;
+            filler.file(&path, size(folder, number), head(number, each))?;
         }
     }
-    filler.finish()?;
-    std::fs::rename(part, image)?;
-    Ok(())
-}
-
-fn build_exfat(given: &Bench, image: &Path) -> anyhow::Result<()> {
-    use punchdog_lab::{exfat, fat::Placing};
-    let bytes = given.gib() << 30;
-    let wish = punchdog_core::exfat::fresh::Wish {
-        bytes,
-        sector_bytes: 512,
-        cluster_bytes: 128 << 10,
-        tables: 1,
-        label: "LARGE".to_owned(),
-        serial: 1024,
-    };
-    let part = image.with_extension("part");
-    let file = File::create(&part)?;
-    file.set_len(bytes)?;
-    let mut filler = exfat::Filler::new(&wish, file)?;
-    let each = given.files().per(given.folders);
-    for folder in 0..given.folders {
-        let (above, name) = (format!("year {:02}", folder / 100), format!("day {folder:05}"));
-        if folder % 100 == 0 {
-            filler.folder(&above, 1, Placing::Row)?;
-        }
-        filler.folder(&format!("{above}/{name}"), 1, Placing::Row)?;
-        for number in 0..each {
-            let size = 4000 + (folder * 7919 + number * 104_729) % 400_000;
-            let path = format!("{above}/{name}/recording number {number:04}.wav");
-            filler.hollow_file(&path, u64::from(size), head(number, each))?;
-        }
+    if one > 0 {
+        filler.folder("everything")?;
     }
-    filler.finish()?;
-    std::fs::rename(part, image)?;
+    for number in 0..one {
+        filler.file(
+            &format!("everything/recording number {number:06}.wav"),
+            size(1, number),
+            head(number, one),
+        )?;
+    }
     Ok(())
 }
 

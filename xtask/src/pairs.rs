@@ -3,7 +3,7 @@
 use anyhow::ensure;
 use punchdog_core::family::Kind;
 use punchdog_lab::{
-    exfat, exfat_faults, fat, faults,
+    exfat, exfat_faults, fat, faults, ntfs, ntfs_faults,
     patient::{Fault, Patient},
     trial::{self, Outcome},
 };
@@ -79,6 +79,8 @@ pub(crate) fn run(verbose: bool, every: bool) -> anyhow::Result<()> {
         let sound = Patient::new(exfat::everyday(&exfat::small(512, 2048, tables), 4));
         count.take(name, &sound, exfat_faults::all(), (step * share, turn), verbose);
     }
+    let sound = Patient::new(ntfs::everyday(&ntfs::small(512, 4096, 1024), 4));
+    count.take("ntfs", &sound, ntfs_faults::all(), (2 * share, turn), verbose);
     let Count { all, apart, costly, failed } = count;
     println!(
         "pairs of faults: {all} ({apart} more exclude each other), sound and as planned: {}, of those costing a further file: {costly}, {} s",

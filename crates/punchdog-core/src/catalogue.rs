@@ -1,10 +1,10 @@
 //! Every class of fault, of the partition table and of every family.
 
-use crate::{exfat, fat, partition, report::finding::Entry};
+use crate::{exfat, fat, ntfs, partition, report::finding::Entry};
 
 /// Every class of fault that check can find, in the order of the documentation.
 pub fn all_entries() -> impl Iterator<Item = &'static Entry> {
-    let families = fat::catalogue::ALL.iter().chain(exfat::catalogue::ALL);
+    let families = fat::catalogue::ALL.iter().chain(exfat::catalogue::ALL).chain(ntfs::catalogue::ALL);
     partition::catalogue::ALL.iter().chain(families).copied()
 }
 

@@ -41,6 +41,7 @@ pub mod fat;
 pub mod files;
 pub mod medium;
 pub mod mending;
+pub mod ntfs;
 pub mod partition;
 pub mod progress;
 pub mod registry;

@@ -379,7 +379,7 @@ pub fn small(kind: Kind, sector_bytes: u32, cluster_bytes: u32) -> Wish {
         Kind::Fat12 => 600,
         Kind::Fat16 => 4400,
         // Large clusters make large volumes: fewer of them then.
-        Kind::Fat32 | Kind::Exfat => {
+        Kind::Fat32 | Kind::Exfat | Kind::Ntfs => {
             if cluster_bytes >= 4096 {
                 300
             } else {

@@ -14,6 +14,8 @@ pub mod exfat_faults;
 pub mod fat;
 pub mod faults;
 pub mod large;
+pub mod ntfs;
+pub mod ntfs_faults;
 pub mod patient;
 pub mod seed;
 pub mod station;

@@ -1,12 +1,15 @@
 //! The seabird field station on Skerry Point: what its cards hold, and what happened to them.
 
 use crate::{
+    cards::{Layout, Volume, build::gpt},
     content, exfat, exfat_faults,
     fat::{Filler, Placing},
     faults::Patient,
+    ntfs, ntfs_faults,
+    patient::Made,
     seed::Seed,
 };
-use punchdog_core::{family::Kind, fat::fresh::Wish};
+use punchdog_core::{family::Kind, fat::fresh::Wish, ntfs as ntfs_core};
 use std::io;
 
 /// A card of the station, sound and after its accident.
@@ -192,6 +195,118 @@ pub fn recorder_card() -> io::Result<RecorderCard> {
         story: "another device marked the card, then the battery died during a recording",
         sound,
         patient,
+    })
+}
+
+/// The office disk: 36 MiB with a GPT, and an NTFS volume in it. Somebody began to set up another system on it, and
+/// switched it off: its worst day.
+pub struct OfficeDisk {
+    /// The sound disk.
+    pub sound: Vec<u8>,
+    /// The disk as it came in.
+    pub patient: Vec<u8>,
+    /// What is on it.
+    pub made: Vec<Made>,
+    /// What happened, in a sentence.
+    pub story: &'static str,
+}
+
+/// Makes the office disk.
+///
+/// # Errors
+/// When the disk is too small for its files, which it is not.
+///
+/// # Panics
+/// Never: its records are where they are laid.
+pub fn office_disk() -> io::Result<OfficeDisk> {
+    const START: u64 = 1 << 20;
+    const BYTES: u64 = 34 << 20;
+    let wish = ntfs_core::fresh::Wish {
+        bytes: BYTES,
+        sector_bytes: 512,
+        cluster_bytes: 4096,
+        record_bytes: 1024,
+        label: "OFFICE".to_owned(),
+        serial: 0x0FF1_CE00_5EAB_1BD5,
+        time: ntfs::SPRING,
+        records: 512,
+    };
+    let mut seed = Seed::new(4_112);
+    let size = usize::try_from(BYTES).map_err(io::Error::other)?;
+    let mut filler = ntfs::Filler::new(&wish, vec![0; size])?;
+    for folder in [
+        "Reports",
+        "Reports/2026",
+        "Accounts",
+        "Rota",
+        "Ringing",
+        "Ringing/Chicks 2026",
+        "Pictures for the web",
+    ] {
+        filler.folder(folder, Placing::Row)?;
+    }
+    filler.file("who has the boat.txt", &content::note(&mut seed, 9), Placing::Row)?;
+    for week in 14..=30 {
+        let path = format!("Reports/2026/weekly report, week {week}.txt");
+        filler.file(&path, &content::note(&mut seed, 60), Placing::Row)?;
+        let counts = content::counts(&mut seed, 220);
+        let lie = if week % 4 == 0 { Placing::Pieces(1) } else { Placing::Row };
+        filler.file(&format!("Ringing/Chicks 2026/rings put on in week {week}.csv"), &counts, lie)?;
+    }
+    for month in ["April", "May", "June", "July"] {
+        filler.file(&format!("Accounts/{month}.csv"), &content::counts(&mut seed, 90), Placing::Row)?;
+        filler.file(&format!("Rota/{month}.txt"), &content::note(&mut seed, 4), Placing::Row)?;
+    }
+    for number in 1..=40 {
+        let picture = content::picture(&mut seed, 90, 60);
+        filler.file(
+            &format!("Pictures for the web/puffin on the ledge, {number:02}.png"),
+            &picture,
+            Placing::Row,
+        )?;
+    }
+    filler.linked(
+        "Reports/rings of the year.csv",
+        "Ringing/all rings.csv",
+        &content::counts(&mut seed, 900),
+    )?;
+    filler.packed("Reports/2025, whole year.log", &content::log(&mut seed, 4000))?;
+    let mut filled = filler.finish()?;
+    // Sectors before the volume.
+    for sector in [0, filled.geometry.counted()] {
+        let at = usize::try_from(sector).map_err(io::Error::other)? + 28;
+        filled.canvas[at..at + 4].copy_from_slice(&2048_u32.to_le_bytes());
+    }
+    let mut sound = vec![0; size + (2 << 20)];
+    let start = usize::try_from(START).map_err(io::Error::other)?;
+    sound[start..start + size].copy_from_slice(&filled.canvas);
+    let layout = Layout::Ntfs(filled.geometry);
+    let volume = Volume { kind: Kind::Ntfs, start: START, bytes: BYTES, layout, made: filled.made.clone() };
+    gpt(&mut sound, &[volume]);
+    let mut hurt = ntfs_faults::Patient::new(filled);
+    // The first 8 KiB and the end are another system's, and what it laid in the middle: over the copies of the first
+    // records, over $Bitmap, over every second block of the folders' indexes.
+    let foreign = content::note(&mut seed, 900);
+    hurt.write(0, &foreign[..8192.min(foreign.len())]);
+    hurt.write(hurt.geometry.counted(), &foreign[..512]);
+    hurt.write(hurt.geometry.place(hurt.geometry.mirror), &foreign[512..4608]);
+    let bitmap = hurt.own_place(ntfs_core::layout::own::BITMAP, "", 0);
+    hurt.fill(bitmap, hurt.geometry.clusters() / 8, 0x55);
+    for folder in ["", "Pictures for the web", "Ringing/Chicks 2026", "Reports/2026"] {
+        hurt.lose_half_of(folder, &foreign);
+    }
+    // A record was being written when the power went.
+    let at = hurt.record_place(hurt.number("Reports/rings of the year.csv")) + 1022;
+    hurt.write(at, &[0x11, 0x4E]);
+    let flags = hurt.attribute(3, ntfs_core::layout::kind::VOLUME_INFO, "") + 34;
+    hurt.edit(3, |record| record[flags] |= 1);
+    let mut patient = sound.clone();
+    patient[start..start + size].copy_from_slice(&hurt.bytes);
+    Ok(OfficeDisk {
+        sound,
+        patient,
+        made: hurt.made,
+        story: "another system was begun on it and switched off: foreign bytes over both boot sectors, the copies of its first records, the list of free clusters and half of what its folders are made of",
     })
 }
 

@@ -1,8 +1,11 @@
 //! Every byte of the structures that a host looks at before it mounts, each set to the values that
 //! break comparisons: what check calls sound must then be what every host mounts.
 
-use crate::{exfat_faults, faults, seed::Seed};
-use punchdog_core::exfat::layout::{NOT_SUMMED, put, set_checksum};
+use crate::{exfat_faults, faults, ntfs_faults, seed::Seed};
+use punchdog_core::{
+    exfat::layout::{NOT_SUMMED, put, set_checksum},
+    ntfs::layout::{kind, own},
+};
 
 /// One byte to change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -80,6 +83,39 @@ pub fn of_exfat(patient: &exfat_faults::Patient) -> Vec<Blow> {
     found
 }
 
+/// All blows to an NTFS volume: boot sector and its copy, the records of the file system's own files and what the first of
+/// them have in the mirror, and the beginnings of what hosts read of them before they mount.
+pub fn of_ntfs(patient: &ntfs_faults::Patient) -> Vec<Blow> {
+    let (g, bytes) = (&patient.geometry, &patient.bytes[..]);
+    let mut found = Vec::new();
+    blows(bytes, "boot sector", 0..512, false, &mut found);
+    blows(bytes, "copy of the boot sector", g.counted()..g.counted() + 512, false, &mut found);
+    let used = |place: u64| {
+        let used = patient.read(place + 24, 4);
+        place..place + u64::from(u32::from_le_bytes([used[0], used[1], used[2], used[3]]))
+    };
+    for number in own::MFT..=own::EXTEND {
+        blows(bytes, "records", used(patient.record_place(number)), false, &mut found);
+    }
+    for number in 0..4 {
+        blows(bytes, "copies of records", used(patient.copy_place(number)), false, &mut found);
+    }
+    for (part, number, name, length) in [
+        ("log", own::LOG, "", 160),
+        ("attribute definitions", own::ATTRDEF, "", 320),
+        ("capitals", own::UPCASE, "", 400),
+        ("security descriptors", own::SECURE, "$SDS", 200),
+        ("bitmap", own::BITMAP, "", 16),
+    ] {
+        let at = patient.own_place(number, name, 0);
+        blows(bytes, part, at..at + length, false, &mut found);
+    }
+    let root = patient.runs(own::ROOT, kind::INDEX_ALLOCATION, "$I30");
+    let at = g.place(root[0].first.unwrap_or(0));
+    blows(bytes, "root folder", at..at + 480, false, &mut found);
+    found
+}
+
 /// One of `each` blows, which ones by the seed; all of them with `each` 1.
 pub fn sampled(blows: Vec<Blow>, each: u64, seed: u64) -> Vec<Blow> {
     let mut seed = Seed::new(seed);
@@ -88,6 +124,17 @@ pub fn sampled(blows: Vec<Blow>, each: u64, seed: u64) -> Vec<Blow> {
 
 /// Strikes a FAT volume.
 pub fn strike_fat(patient: &mut faults::Patient, blow: Blow) {
+    patient.write(blow.offset, &[blow.value]);
+}
+
+/// Gives an NTFS volume a log that was used and closed: its own is empty, and nothing in it matters.
+pub fn close_log(patient: &mut ntfs_faults::Patient) {
+    let place = patient.own_place(own::LOG, "", 0);
+    patient.write(place, &crate::ntfs::log_page(&[(60, &[0xFF, 0xFF])]));
+}
+
+/// Strikes an NTFS volume.
+pub fn strike_ntfs(patient: &mut ntfs_faults::Patient, blow: Blow) {
     patient.write(blow.offset, &[blow.value]);
 }
 

@@ -13,6 +13,7 @@ use punchdog_core::{
     family::Wanted,
     files::record::State,
     medium::{Extent, Medium, Memory},
+    mending::choices::Choice,
     progress::Silent,
     registry,
     repair::{apply, error::PlanError, measure::Subject, plan},
@@ -72,12 +73,22 @@ pub fn both<G: Clone>(sound: &Patient<G>, one: &Fault<G>, other: &Fault<G>) -> O
     let medium = Memory::new(patient.bytes.clone());
     let whole = Subject::Volume(Extent::new(0, medium.len()));
     let choose = one.choose.iter().chain(other.choose);
-    let wanted = choose.map(|(name, option)| ((*name).into(), (*option).into())).collect();
-    let plan = match plan::build(&medium, "", whole, wanted, &Silent) {
+    let mut wanted: BTreeMap<String, String> =
+        choose.map(|(name, option)| ((*name).into(), (*option).into())).collect();
+    let mut plan = match plan::build(&medium, "", whole, wanted.clone(), &Silent) {
         // An answer that one fault needs can be moot beside the other.
-        Err(PlanError::NoSuchChoice { .. }) => plan::build(&medium, "", whole, BTreeMap::new(), &Silent),
+        Err(PlanError::NoSuchChoice { .. }) => {
+            wanted.clear();
+            plan::build(&medium, "", whole, BTreeMap::new(), &Silent)
+        }
         plan => plan,
     };
+    // What may be of a file that is lost stays in use until somebody says that it need not.
+    let kept = |choice: &Choice| choice.name == "unowned-clusters" && choice.taken == "keep";
+    if plan.as_ref().is_ok_and(|plan| plan.choices.iter().any(kept)) {
+        wanted.insert("unowned-clusters".into(), "free".into());
+        plan = plan::build(&medium, "", whole, wanted, &Silent);
+    }
     let plan = match plan {
         Ok(plan) => plan,
         Err(error) => return Outcome::Fails(error.to_string()),

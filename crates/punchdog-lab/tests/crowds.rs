@@ -4,6 +4,7 @@ use punchdog_core::{
     family::{Kind, Wanted},
     files::record::State,
     medium::{Extent, Medium, Memory},
+    ntfs::layout::kind,
     progress::Silent,
     registry,
     repair::{
@@ -14,7 +15,7 @@ use punchdog_core::{
 use punchdog_lab::{
     exfat, exfat_faults, fat,
     fat::Placing,
-    faults,
+    faults, ntfs, ntfs_faults,
     patient::{Made, Patient},
 };
 use std::collections::{BTreeMap, BTreeSet};
@@ -138,6 +139,45 @@ fn files_that_share_their_clusters() {
             assert!(there.contains(&made.sha256), "exFAT: {}", made.path);
         }
     }
+}
+
+fn ntfs() -> ntfs_faults::Patient {
+    let wish =
+        punchdog_core::ntfs::fresh::Wish { bytes: 8 << 20, records: 640, ..ntfs::small(512, 512, 1024) };
+    let mut filler = ntfs::Filler::new(&wish, vec![0; 8 << 20]).unwrap();
+    for folder in 0..CROWD {
+        filler.folder(&format!("day {folder:03}"), Placing::Row).unwrap();
+        for file in 0..3 {
+            filler.file(&path(folder, file), &content(folder, file), Placing::Row).unwrap();
+        }
+    }
+    ntfs_faults::Patient::new(filler.finish().unwrap())
+}
+
+#[test]
+fn run_lists_with_one_byte_struck() {
+    let mut patient = ntfs();
+    for folder in 0..CROWD {
+        for file in 0..3 {
+            let number = patient.number(&path(folder, file));
+            let at = patient.attribute(number, kind::DATA, "");
+            // The head of the list, or the length of its run.
+            patient.edit(number, |record| record[at + 64 + usize::from(file == 1)] = 0x7D);
+        }
+    }
+    all_kept("NTFS", &patient);
+}
+
+#[test]
+fn files_of_ntfs_that_share_their_clusters() {
+    let mut patient = ntfs();
+    for folder in 0..CROWD {
+        let (one, other) = (patient.number(&path(folder, 0)), patient.number(&path(folder, 1)));
+        let at = patient.attribute(one, kind::DATA, "");
+        let list = patient.record(one)[at + 64..at + 72].to_vec();
+        patient.edit(other, |record| record[at + 64..at + 72].copy_from_slice(&list));
+    }
+    all_kept("NTFS", &patient);
 }
 
 #[test]

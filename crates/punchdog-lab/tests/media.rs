@@ -133,6 +133,7 @@ fn is_untouched(card: &Card, volume: &Volume, made: &Made) -> bool {
         Layout::Fat(geometry) if geometry.wide() => cluster(&2),
         Layout::Fat(geometry) => changed(card, volume.start + geometry.root_offset(), geometry.root_bytes()),
         Layout::Exfat(geometry) => (2..=geometry.root_cluster).any(|number| cluster(&number)),
+        Layout::Ntfs(_) => false,
     };
     !content && !folders && !root && !chain_struck(card, volume, made)
 }
@@ -141,6 +142,7 @@ fn is_untouched(card: &Card, volume: &Volume, made: &Made) -> bool {
 fn chain_struck(card: &Card, volume: &Volume, made: &Made) -> bool {
     let row = made.clusters.windows(2).all(|pair| pair[1] == pair[0] + 1);
     match volume.layout {
+        Layout::Ntfs(_) => false,
         Layout::Exfat(_) if row => false,
         Layout::Exfat(geometry) => made.clusters.iter().any(|cluster| {
             changed(card, volume.start + geometry.table_place(0) + u64::from(*cluster) * 4, 4)

@@ -4,7 +4,7 @@
 
 use punchdog_core::family::Kind;
 use punchdog_lab::{
-    exfat, exfat_faults, fat, faults,
+    exfat, exfat_faults, fat, faults, ntfs, ntfs_faults,
     patient::{Fault, Patient},
     seed::Seed,
     trial::{self, Outcome},
@@ -44,6 +44,11 @@ fn pairs_of_exfat_faults() {
     sample(&Patient::new(exfat::everyday(&exfat::small(512, 2048, 1), 4)), exfat_faults::all());
 }
 
+#[test]
+fn pairs_of_ntfs_faults() {
+    sample(&Patient::new(ntfs::everyday(&ntfs::small(512, 4096, 1024), 4)), ntfs_faults::all());
+}
+
 /// Pairs that once took hours, or a volume for one of another family, keep every file.
 #[test]
 fn pairs_that_once_went_wrong() {
@@ -54,6 +59,20 @@ fn pairs_that_once_went_wrong() {
         ("both boot sectors zeroed", "must-be-zero bytes set"),
         ("cluster count huge", "root chain runs into itself"),
         ("bitmap zeroed", "a folder's set lost"),
+    ] {
+        let outcome = trial::both(&sound, named(one), named(other));
+        assert!(matches!(outcome, Outcome::Kept), "{one} + {other}: {outcome:?}");
+    }
+    let sound = Patient::new(ntfs::everyday(&ntfs::small(512, 4096, 1024), 4));
+    let named = |name: &str| ntfs_faults::all().find(|fault| fault.name == name).expect("a fault");
+    for (one, other) in [
+        ("bitmap too short", "records 0 to 3 and their copies zero"),
+        ("end mark zero", "an attribute's length wrong"),
+        ("bytes in use too few", "end mark zero"),
+        ("an attribute's type wrong", "standard information gone"),
+        ("a record extends another file", "a list's entry has no length"),
+        ("a record does not say that it extends another", "a list's entry has no length"),
+        ("a record extends an older use of its file", "the run list of a list is zero"),
     ] {
         let outcome = trial::both(&sound, named(one), named(other));
         assert!(matches!(outcome, Outcome::Kept), "{one} + {other}: {outcome:?}");

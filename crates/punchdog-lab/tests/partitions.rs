@@ -5,7 +5,7 @@ use punchdog_core::{
     family::Kind,
     medium::{Extent, Medium, Memory},
     partition::{
-        Scouting, Table, Way, What, gpt,
+        Scouting, Table, Way, gpt,
         layout::{BASIC_DATA, ENTRIES_AT, GptEntry, GptHeader, MbrEntry},
         mbr, scout, strangers,
     },
@@ -73,7 +73,7 @@ fn sectors(bytes: &[u8]) -> u32 {
     u32::try_from(bytes.len() / SECTOR).unwrap()
 }
 
-fn places(seen: &Scouting) -> Vec<(What, u64, Way)> {
+fn places(seen: &Scouting) -> Vec<(Kind, u64, Way)> {
     seen.volumes.iter().map(|place| (place.what, place.extent.offset, place.way)).collect()
 }
 
@@ -95,9 +95,9 @@ fn primary_and_logical_volumes_are_listed_in_order() {
     assert_eq!(
         places(&seen),
         [
-            (What::Volume(Kind::Fat16), at(63), Way::Listed),
-            (What::Volume(Kind::Fat12), at(8063), Way::Listed),
-            (What::Volume(Kind::Fat12), at(12_063), Way::Listed),
+            (Kind::Fat16, at(63), Way::Listed),
+            (Kind::Fat12, at(8063), Way::Listed),
+            (Kind::Fat12, at(12_063), Way::Listed),
         ]
     );
     assert!(disk.codes().is_empty(), "{:?}", disk.codes());
@@ -117,7 +117,7 @@ fn an_older_volume_that_reaches_into_a_listed_one_is_a_remark() {
             disk.0[start * SECTOR + 11..start * SECTOR + 64].fill(0);
         }
         let seen = disk.scout();
-        let place = (What::Volume(Kind::Fat16), (start * SECTOR) as u64, Way::Listed);
+        let place = (Kind::Fat16, (start * SECTOR) as u64, Way::Listed);
         assert_eq!(places(&seen), [place], "boot sector gone: {boot_gone}");
         assert_eq!(disk.codes(), ["partition/older-volume"], "boot sector gone: {boot_gone}");
         assert!(seen.volumes.iter().all(|place| place.way_faults.is_empty()));
@@ -137,7 +137,7 @@ fn a_chain_of_logical_tables_that_bites_its_tail_ends() {
     // The second table leads back to the first, and its own volume stands outside the disk.
     disk.entry(12_000, 0, 0x01, u32::MAX - 20, 63).entry(12_000, 1, 0x05, 0, 4000);
     let seen = disk.scout();
-    assert_eq!(places(&seen), [(What::Volume(Kind::Fat12), 8063 * 512, Way::Listed)]);
+    assert_eq!(places(&seen), [(Kind::Fat12, 8063 * 512, Way::Listed)]);
     let medium = Memory::new(disk.0.clone());
     let entries = mbr::entries(&medium, 0).unwrap();
     assert!(mbr::listed(&medium, &entries).len() <= 4, "each table is read once");
@@ -152,7 +152,7 @@ fn a_boot_sector_is_not_taken_for_a_table() {
         let entries = mbr::entries(&medium, 0).expect("it ends with 55 AA");
         assert!(!mbr::is_table(&entries, length), "{kind:?}");
         let seen = scout(&medium, true, &Silent).unwrap();
-        assert_eq!(places(&seen), [(What::Volume(kind), 0, Way::Bare)]);
+        assert_eq!(places(&seen), [(kind, 0, Way::Bare)]);
     }
 }
 
@@ -305,7 +305,7 @@ fn each_copy_of_a_gpt_is_mended_from_the_other() {
             assert!(disk.codes().contains(code), "{name}: {:?}", disk.codes());
         }
         let seen = disk.scout();
-        assert_eq!(places(&seen), [(What::Volume(Kind::Fat16), 64 * 512, Way::Listed)], "{name}");
+        assert_eq!(places(&seen), [(Kind::Fat16, 64 * 512, Way::Listed)], "{name}");
         let mended = disk.mended();
         assert!(mended.codes().is_empty(), "{name}: {:?}", mended.codes());
         let (one, other) = gpt::copies(&Memory::new(mended.0.clone()));
@@ -393,11 +393,11 @@ fn volumes_that_nothing_lists_are_found_wherever_they_begin() {
         let mut disk = Disk::new(2048 + 12_000);
         disk.put(start, &card);
         let seen = disk.scout();
-        let expected = [(What::Volume(kind), start as u64 * 512, Way::Lost)];
+        let expected = [(kind, start as u64 * 512, Way::Lost)];
         assert_eq!(places(&seen), expected, "{kind:?} at sector {start}");
         assert_eq!(seen.volumes[0].bytes, card.len() as u64);
         let mended = disk.mended();
-        assert_eq!(places(&mended.scout()), [(What::Volume(kind), start as u64 * 512, Way::Listed)]);
+        assert_eq!(places(&mended.scout()), [(kind, start as u64 * 512, Way::Listed)]);
     }
 }
 
@@ -412,7 +412,7 @@ fn a_file_that_holds_an_image_is_not_a_lost_volume() {
     let outer = filler.finish().unwrap().canvas;
     let mut disk = Disk::new(63 + outer.len() / SECTOR + 100);
     disk.put(63, &outer).entry(0, 0, 0x06, 63, sectors(&outer));
-    assert_eq!(places(&disk.scout()), [(What::Volume(Kind::Fat16), 63 * 512, Way::Listed)]);
+    assert_eq!(places(&disk.scout()), [(Kind::Fat16, 63 * 512, Way::Listed)]);
     assert!(disk.codes().is_empty());
 }
 

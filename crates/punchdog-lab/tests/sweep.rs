@@ -4,7 +4,7 @@
 
 use punchdog_core::{family::Kind, medium::Memory, progress::Silent, registry, report::finding::Weight};
 use punchdog_lab::{
-    exfat, fat,
+    exfat, fat, ntfs,
     patient::Patient,
     sweep::{self, Blow},
 };
@@ -108,6 +108,19 @@ fn exfat_is_never_called_sound_where_a_host_refuses() {
         let blows = some(sweep::of_exfat(&patient), 400);
         let name = format!("exFAT {sector}/{cluster}/{tables}");
         failures.extend(sweep(&name, &patient, &blows, sweep::strike_exfat));
+    }
+    assert!(failures.is_empty(), "{} bytes:\n{}", failures.len(), failures.join("\n"));
+}
+
+#[test]
+fn ntfs_is_never_called_sound_where_a_host_refuses() {
+    let mut failures = Vec::new();
+    for (sector, cluster, record) in [(512, 4096, 1024), (512, 512, 1024), (512, 1024, 4096)] {
+        let mut patient = Patient::new(ntfs::everyday(&ntfs::small(sector, cluster, record), 3));
+        sweep::close_log(&mut patient);
+        let blows = some(sweep::of_ntfs(&patient), 100);
+        let name = format!("NTFS {sector}/{cluster}/{record}");
+        failures.extend(sweep(&name, &patient, &blows, sweep::strike_ntfs));
     }
     assert!(failures.is_empty(), "{} bytes:\n{}", failures.len(), failures.join("\n"));
 }

@@ -65,21 +65,14 @@ pub(crate) fn in_words(error: NotChosen, path: &Path, image: &dyn Medium) -> any
             format!("punchdog scout {quoted} lists the volumes and where they begin"),
         ),
         NotChosen::NotThere(offset, found) => {
-            let what = found.map_or("nothing that speaks for a FAT or exFAT volume", |found| found.title);
+            let what =
+                found.map_or("nothing that speaks for a FAT, exFAT or NTFS volume", |found| found.title);
             let next = found.map_or_else(
                 || format!("punchdog scout {quoted} lists what the image holds"),
                 |found| found.advice.to_owned(),
             );
             Failure::with(format!("byte {offset} of {name} begins {what}"), next)
         }
-        NotChosen::NotMended(place) => Failure::with(
-            format!(
-                "{name} holds {} volume at byte {}, which this version cannot check or mend yet",
-                place.what.with_article(),
-                place.extent.offset
-            ),
-            "read it on a host that knows it; FAT12, FAT16, FAT32 and exFAT are what this version works on",
-        ),
         NotChosen::NoSuchNumber { number, of } => Failure::with(
             format!("{name} has no volume {number}; it has {}", page::count(of.wide(), "volume", "volumes")),
             format!("punchdog scout {quoted} lists them"),
@@ -105,6 +98,12 @@ pub(crate) fn in_words(error: NotChosen, path: &Path, image: &dyn Medium) -> any
 pub(crate) fn nothing(path: &Path, image: &dyn Medium, seen: &Scouting) -> anyhow::Error {
     let name = path.display();
     let again = "image the medium again, with another reader or port, before giving up";
+    if let Some(late) = seen.findings.iter().find(|finding| finding.entry.code == "partition/image-late") {
+        return Failure::with(
+            format!("{}: {}. {}", name, late.summary, late.detail()),
+            "image the medium again, from its first byte on: what is missing in front cannot be made up for",
+        );
+    }
     match Nature::of(image, seen) {
         Nature::Blank(blank) => {
             let what = match blank {

@@ -39,6 +39,10 @@ pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
     write_with_holes(&dir.join(format!("{}.img", recorder.name)), &recorder.patient.bytes)?;
     write_with_holes(&dir.join(format!("{}.sound.img", recorder.name)), &recorder.sound.bytes)?;
     page.beside(22, &format!("{}.img", recorder.name), page::STRONG, &format!("{}.", recorder.story));
+    let office = station::office_disk()?;
+    write_with_holes(&dir.join("office-disk.img"), &office.patient)?;
+    write_with_holes(&dir.join("office-disk.sound.img"), &office.sound)?;
+    page.beside(22, "office-disk.img", page::STRONG, &format!("a whole disk with NTFS; {}.", office.story));
     let (sound, damaged) = station::field_stick()?;
     write_with_holes(&dir.join("field-stick.img"), &damaged)?;
     write_with_holes(&dir.join("field-stick.sound.img"), &sound)?;
@@ -138,6 +142,7 @@ fn verify(args: &Args, dir: &Path, job: &[(&[&str], i32)], sound: &Patient) -> a
     page.next(&[
         ("punchdog explain tide-logger.img".to_owned(), "the other patient: a damaged allocation table"),
         ("punchdog explain sound-recorder.img".to_owned(), "an exFAT card that shows as RAW"),
+        ("punchdog explain office-disk.img".to_owned(), "an NTFS volume that shows as RAW, on a whole disk"),
         ("punchdog scout field-stick.img".to_owned(), "a disk that shows no volume"),
         ("punchdog fields nest-camera.img".to_owned(), "what Punchdog believes of each boot sector field"),
     ]);

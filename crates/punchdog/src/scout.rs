@@ -101,8 +101,8 @@ fn text(path: &Path, bytes: u64, seen: &Scouting, fine: bool) -> anyhow::Result<
     }
     let image = page::quoted(path);
     let mut next = Vec::new();
-    if let Some((number, place)) = seen.volumes.iter().enumerate().find(|(_, place)| place.what.is_mended()) {
-        let again = if place.way == Way::Bare { String::new() } else { format!(" --volume {}", number + 1) };
+    if let Some(place) = seen.volumes.first() {
+        let again = if place.way == Way::Bare { String::new() } else { " --volume 1".to_owned() };
         next.push((format!("punchdog check {image}{again}"), "is the volume itself sound?"));
     }
     if seen.findings.iter().any(|finding| finding.weight != Weight::Remark) {

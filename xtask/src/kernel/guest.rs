@@ -13,10 +13,10 @@ use std::{
 
 /// Mounts and looks; each line of the answer begins with `@`. Lists of files come in base64.
 const SCRIPT: &str = r#"
-log() { dmesg -c | sed -n 's/^\[ *[0-9.]*\] *//; /FAT-fs (/p' | sed "s/^/@log $1 /"; }
+log() { dmesg -c | sed -n 's/^\[ *[0-9.]*\] *//; /FAT-fs (/p; /ntfs3(/p' | sed "s/^/@log $1 /"; }
 try() { # word mode
   dmesg -c >/dev/null
-  if [ $driver = exfat ]; then options=$2,iocharset=utf8; else options=$2,loud,utf8=1,codepage=437; fi
+  if [ $driver = vfat ]; then options=$2,loud,utf8=1,codepage=437; else options=$2,iocharset=utf8; fi
   if mount -t $driver -o $options $dev /mnt 2>/dev/null; then
     grep ' /mnt ' /proc/mounts | sed "s/.* \(r[ow]\),.*/@mounted $1 \1/"
     mounted=1
@@ -251,7 +251,13 @@ fn without_device(line: &str) -> String {
             let prefix = if line[..start].ends_with("ex") { "exFAT-fs" } else { "FAT-fs" };
             format!("{prefix} (DEV){}", &line[end + 1..])
         }
-        _ => line.to_owned(),
+        _ => match (line.find("ntfs3("), line.find("): ")) {
+            (Some(start), Some(end)) if start < end => format!("ntfs3(DEV){}", &line[end + 1..]),
+            _ => line.to_owned(),
+        },
     };
+    if let Some(at) = line.find("recommened to use") {
+        return format!("{}recommened to use …", &line[..at]);
+    }
     line.split(". Please run ").next().unwrap_or(&line).to_owned()
 }

@@ -7,6 +7,7 @@
 
 use super::{guest, setup::Machine};
 use punchdog_core::{
+    family::Kind,
     medium::{Extent, Medium, Memory},
     partition::{self, Place, Way},
     progress::Silent,
@@ -131,7 +132,11 @@ fn look(machine: &Machine, rows: &[Situation]) -> anyhow::Result<Tally> {
                 Way::Bare => writeln!(script, "dev=/dev/{disk}"),
                 _ => writeln!(script, "at {disk} {}", place.extent.offset / 512),
             };
-            let driver = if place.what.name() == "exfat" { "exfat" } else { "vfat" };
+            let driver = match place.what {
+                Kind::Exfat => "exfat",
+                Kind::Ntfs => "ntfs3",
+                Kind::Fat12 | Kind::Fat16 | Kind::Fat32 => "vfat",
+            };
             let _ = writeln!(script, "volume {volumes} {driver}");
             volumes += 1;
         }

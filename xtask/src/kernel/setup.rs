@@ -8,7 +8,7 @@ use std::{
 
 /// The package that always depends on the newest 6.12 kernel of the release.
 const META: &str = "linux-image-6.12-amd64";
-const MODULES: [&str; 13] = [
+const MODULES: [&str; 14] = [
     "drivers/block/virtio_blk",
     "drivers/block/loop",
     "fs/netfs/netfs",
@@ -22,6 +22,7 @@ const MODULES: [&str; 13] = [
     "fs/fat/fat",
     "fs/fat/vfat",
     "fs/exfat/exfat",
+    "fs/ntfs3/ntfs3",
 ];
 const INIT: &str = "#!/bin/busybox sh
 /bin/busybox --install -s /bin

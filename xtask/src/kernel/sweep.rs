@@ -10,7 +10,7 @@ use punchdog_core::{
     registry,
 };
 use punchdog_lab::{
-    exfat, fat,
+    exfat, fat, ntfs,
     patient::Patient,
     seed::Seed,
     sweep::{self, Blow},
@@ -23,9 +23,20 @@ pub(super) fn recipes<'a>(count: usize, seed: u64) -> Vec<Recipe<'a>> {
     let mut pick = Seed::new(seed);
     let fats = [(Kind::Fat12, 512, 512), (Kind::Fat16, 512, 512), (Kind::Fat32, 512, 512)];
     let exfats = [(512, 4096, 1), (512, 512, 1)];
+    let ntfses = [(512, 4096, 1024), (512, 512, 1024), (512, 1024, 4096)];
     for number in 0..count {
-        // Half of them exFAT: it has twice the structures.
+        // A sixth of them FAT: the others have more structures.
         if number % 2 == 0 {
+            let (sector, cluster, record) = *pick.pick(&ntfses);
+            let mut patient = Patient::new(ntfs::everyday(&ntfs::small(sector, cluster, record), 3));
+            sweep::close_log(&mut patient);
+            let blow = chosen(&mut pick, &sweep::of_ntfs(&patient));
+            recipes.push(Box::new(move || {
+                let mut patient = patient.clone();
+                sweep::strike_ntfs(&mut patient, blow);
+                Ok(of_struck(format!("ntfs {cluster} {blow:?}"), "ntfs3", patient.bytes))
+            }));
+        } else if number % 6 == 1 {
             let (kind, sector, cluster) = *pick.pick(&fats);
             let patient = Patient::new(fat::everyday(&fat::small(kind, sector, cluster), 3));
             let blow = chosen(&mut pick, &sweep::of_fat(&patient));
@@ -67,7 +78,10 @@ fn of_struck(name: String, driver: &'static str, bytes: Vec<u8>) -> Case {
     }
     let listed = volume.and_then(|volume| volume.files(&medium, Wanted::default(), &Silent).ok());
     let listed = listed.unwrap_or_default();
+    // The drivers show no named streams.
+    let shown = |path: &str| !path.contains(':');
     let whole = listed.iter().filter(|file| !file.folder && file.state == State::Intact);
+    let whole = whole.filter(|file| shown(&file.path.to_string()));
     let files = whole.map(|file| (file.path.to_string(), file.sha256(&medium))).collect();
     let failure = linux(&bytes).is_none().then(|| "not recognised".to_owned());
     let forecast = linux(&bytes).unwrap_or_else(|| {

@@ -72,9 +72,6 @@ pub enum NotChosen {
     /// No volume begins there.
     #[error("no volume begins at byte {0}")]
     NotThere(u64, Option<partition::strangers::Name>),
-    /// A volume of a kind that is named and not mended.
-    #[error("a volume that is not mended")]
-    NotMended(Box<Place>),
     /// There are not so many.
     #[error("no volume {number} of {of}")]
     NoSuchNumber {
@@ -114,8 +111,11 @@ pub fn choose(
             let mut target = at(image, offset, here.map(|place| place.extent.length), watch)?;
             target.place = seen.volumes.iter().find(|place| place.extent.offset == offset).cloned();
             target.table_sound = seen.in_order();
-            if !inside {
-                must_not_overlap(&target, &seen)?;
+            if !inside && let Err(over) = must_not_overlap(&target, &seen) {
+                // A lost volume is known where all is searched, and where it ends.
+                let seen = partition::scout(image, true, watch)?;
+                let lost = seen.volumes.iter().find(|place| place.extent.offset == offset);
+                return Ok((vec![place(image, &seen, lost.ok_or(over)?, watch)?], None));
             }
             Ok((vec![target], None))
         }
@@ -128,14 +128,11 @@ pub fn choose(
         }
         Wish::All => {
             let seen = partition::scout(image, true, watch)?;
-            let mended: Vec<&Place> = seen.volumes.iter().filter(|found| found.what.is_mended()).collect();
-            match (mended.first(), seen.volumes.first()) {
-                (Some(_), _) => {}
-                (None, Some(other)) => return Err(NotChosen::NotMended(Box::new(other.clone()))),
-                (None, None) => return Err(NotChosen::Nothing(Box::new(seen))),
+            if seen.volumes.is_empty() {
+                return Err(NotChosen::Nothing(Box::new(seen)));
             }
             let all: Result<Vec<Target>, NotChosen> =
-                mended.into_iter().map(|found| place(image, &seen, found, watch)).collect();
+                seen.volumes.iter().map(|found| place(image, &seen, found, watch)).collect();
             Ok((all?, Some(seen)))
         }
     }
@@ -148,9 +145,6 @@ pub fn place(
     place: &Place,
     watch: &dyn Watch,
 ) -> Result<Target, NotChosen> {
-    if !place.what.is_mended() {
-        return Err(NotChosen::NotMended(Box::new(place.clone())));
-    }
     let length = (place.way != Way::Bare).then_some(place.extent.length);
     let mut target = at(image, place.extent.offset, length, watch)?;
     target.place = Some(place.clone());

@@ -2,9 +2,10 @@
 
 use crate::{
     arith::Sat,
+    family::Kind,
     medium::Medium,
     partition::{
-        self, Scouting, What,
+        self, Scouting,
         strangers::{Blank, Name},
     },
 };
@@ -17,7 +18,7 @@ pub enum Nature {
     /// Something that is named and not mended.
     Stranger(Name),
     /// Only the beginning of a volume of so many bytes.
-    Beginning(What, u64),
+    Beginning(Kind, u64),
     /// Text.
     Text,
     /// Bytes without any order: encrypted or packed.

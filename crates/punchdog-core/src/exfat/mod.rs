@@ -83,6 +83,14 @@ impl Volume for ExfatVolume {
         self.believed.geometry.bytes()
     }
 
+    fn tables_at(&self) -> u64 {
+        self.believed.geometry.table_place(0)
+    }
+
+    fn data_at(&self) -> u64 {
+        self.believed.geometry.heap_place()
+    }
+
     fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError> {
         Ok(Box::new(self.read(medium, watch)?))
     }

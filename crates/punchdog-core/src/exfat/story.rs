@@ -17,7 +17,6 @@ use crate::{
         fields::{FieldGroup, FieldRow},
         finding::Weight,
         judgement::row,
-        wording::{capital, counted, listed},
     },
 };
 
@@ -29,12 +28,6 @@ pub(super) fn tell(
     survey: &mut Survey,
     out: &mut Examination,
 ) {
-    let tally = out.tally;
-    let files = format!(
-        "{} in {}",
-        counted(tally.intact, "file", "files"),
-        counted(tally.folders, "folder", "folders")
-    );
     let has = |code: &str| out.findings.iter().any(|f| f.entry.code == code);
     if boot.backup_fits {
         out.intact.push("the backup boot region".to_owned());
@@ -50,42 +43,9 @@ pub(super) fn tell(
     if !upcase.iter().any(|code| has(code)) {
         out.intact.push("the up-case table".to_owned());
     }
-    if tally.damaged == 0 && tally.orphans == 0 {
-        out.intact.push(format!("all {files}"));
-    } else {
-        out.intact.push(files);
-    }
-    let broken = match (tally.damaged, tally.orphans) {
-        (0, 0) => String::new(),
-        (damaged, 0) => {
-            format!(" {} damaged.", counted(damaged, "file or folder is", "files and folders are"))
-        }
-        (0, lost) => format!(
-            " {} out of reach.",
-            counted(lost, "file, folder or chain is", "files, folders or chains are")
-        ),
-        (damaged, lost) => format!(
-            " {} damaged, {} out of reach.",
-            counted(damaged, "file or folder is", "files and folders are"),
-            counted(lost, "more is", "more are")
-        ),
-    };
-    let sound = out.findings.iter().all(|f| f.weight == Weight::Remark);
-    out.story = if sound {
-        "Nothing is wrong with this volume.".to_owned()
-    } else if boot.gone {
-        let lead = if broken.is_empty() { "everything behind it is whole" } else { "behind it is whole" };
-        format!("The main boot sector is gone; {lead}: {}.{broken}", listed(&out.intact))
-    } else {
-        let first = out.findings.first().map_or(String::new(), |f| capital(&f.summary));
-        let more = out.findings.iter().filter(|f| f.weight != Weight::Remark).count().wide().minus(1);
-        let more = if more == 0 {
-            String::new()
-        } else {
-            format!(" {} besides.", counted(more, "finding", "findings"))
-        };
-        format!("{first}.{more} Whole: {}.{broken}", listed(&out.intact))
-    };
+    out.count_files();
+    let broken = out.tally.broken("damaged", ("file, folder or chain is", "files, folders or chains are"));
+    out.tell(boot.gone.then_some(("main boot sector", broken.is_empty())), &broken);
     let hollow = survey.hollow.map(crate::cluster::blank_end::Tail::likely);
     out.likely = hollow.or_else(|| likely(boot, out).map(str::to_owned));
     exhibits(medium, believed, boot, survey, out);

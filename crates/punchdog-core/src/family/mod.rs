@@ -30,6 +30,10 @@ pub trait Volume {
     fn kind(&self) -> Kind;
     /// Its length in bytes, as its best geometry has it; can be more than the medium holds.
     fn bytes(&self) -> u64;
+    /// Where its first tables or records begin: bytes from its start.
+    fn tables_at(&self) -> u64;
+    /// Where its own structures end that stand before all content: bytes from its start.
+    fn data_at(&self) -> u64;
     /// Reads it through, once; what that shows answers the rest.
     fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError>;
     /// What each host does with it; `sector` is the logical sector size of the device in bytes.

@@ -386,7 +386,7 @@ fn tail_fields(
     let text: &[u8; 8] = match kind {
         Kind::Fat12 => b"FAT12   ",
         Kind::Fat16 => b"FAT16   ",
-        Kind::Fat32 | Kind::Exfat => b"FAT32   ",
+        Kind::Fat32 | Kind::Exfat | Kind::Ntfs => b"FAT32   ",
     };
     let fits = |value: &[u8]| !signed || value == text || value == b"FAT     ";
     table.kept((at.plus(18), 8), ("BS_FilSysType", "type text"), Show::Text, fits, text, Some(&c::BOOT_TEXT));
@@ -418,7 +418,7 @@ pub fn fresh(geometry: &Geometry, media: u8, serial: u32, label: &names::Short) 
     tail.type_text = match geometry.kind {
         Kind::Fat12 => *b"FAT12   ",
         Kind::Fat16 => *b"FAT16   ",
-        Kind::Fat32 | Kind::Exfat => *b"FAT32   ",
+        Kind::Fat32 | Kind::Exfat | Kind::Ntfs => *b"FAT32   ",
     };
     if wide {
         let mut wide_tail = BootTail32::new_zeroed();

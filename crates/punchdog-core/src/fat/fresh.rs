@@ -88,7 +88,7 @@ pub fn geometry(wish: &Wish) -> Result<Geometry, FreshError> {
     let (least, most) = match wish.kind {
         Kind::Fat12 => (1, FIRST_FAT16.minus(1)),
         Kind::Fat16 => (FIRST_FAT16, FIRST_FAT32.minus(1)),
-        Kind::Fat32 | Kind::Exfat => (16, 0x0FFF_FFF4),
+        Kind::Fat32 | Kind::Exfat | Kind::Ntfs => (16, 0x0FFF_FFF4),
     };
     if !(least..=most).contains(&clusters) {
         return Err(FreshError::Clusters { kind: wish.kind, clusters, least, most });

@@ -101,6 +101,14 @@ impl Volume for FatVolume {
         self.believed.geometry.bytes()
     }
 
+    fn tables_at(&self) -> u64 {
+        self.believed.geometry.table_offset(0)
+    }
+
+    fn data_at(&self) -> u64 {
+        self.believed.geometry.data_offset()
+    }
+
     fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError> {
         Ok(Box::new(self.read(medium, watch)?))
     }

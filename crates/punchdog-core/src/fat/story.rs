@@ -20,7 +20,7 @@ use crate::{
         fields::{FieldGroup, FieldRow},
         finding::Weight,
         judgement::row,
-        wording::{capital, counted, listed},
+        wording::counted,
     },
 };
 
@@ -35,12 +35,6 @@ pub(super) fn tell(
     let geometry = believed.geometry;
     let whole_tables = (0..geometry.tables).all(|copy| survey.links.copy_is_clean(copy))
         && survey.links.differing().next().is_none();
-    let tally = out.tally;
-    let files = format!(
-        "{} in {}",
-        counted(tally.intact, "file", "files"),
-        counted(tally.folders, "folder", "folders")
-    );
     let has = |code: &str| out.findings.iter().any(|f| f.entry.code == code);
     if believed.backup.is_some() && geometry.wide() && !has(c::BACKUP_DIFFERS.code) {
         out.intact.push("the backup boot sector".to_owned());
@@ -52,43 +46,9 @@ pub(super) fn tell(
             many => format!("all {many} allocation tables"),
         });
     }
-    if tally.damaged == 0 && tally.orphans == 0 {
-        out.intact.push(format!("all {files}"));
-    } else {
-        out.intact.push(files);
-    }
-    let broken = match (tally.damaged, tally.orphans) {
-        (0, 0) => String::new(),
-        (damaged, 0) => {
-            format!(" {} damaged.", counted(damaged, "file or folder is", "files and folders are"))
-        }
-        (0, lost) => format!(
-            " {} out of reach.",
-            counted(lost, "file, folder or chain is", "files, folders or chains are")
-        ),
-        (damaged, lost) => format!(
-            " {} damaged, {} out of reach.",
-            counted(damaged, "file or folder is", "files and folders are"),
-            counted(lost, "more is", "more are")
-        ),
-    };
-    let sound = out.findings.iter().all(|f| f.weight == Weight::Remark);
-    out.story = if sound {
-        "Nothing is wrong with this volume.".to_owned()
-    } else if boot.gone {
-        let whole = broken.is_empty() && whole_tables;
-        let lead = if whole { "everything behind it is whole" } else { "behind it is whole" };
-        format!("The boot sector is gone; {lead}: {}.{broken}", listed(&out.intact))
-    } else {
-        let first = out.findings.first().map_or(String::new(), |f| capital(&f.summary));
-        let more = out.findings.iter().filter(|f| f.weight != Weight::Remark).count().wide().minus(1);
-        let more = if more == 0 {
-            String::new()
-        } else {
-            format!(" {} besides.", counted(more, "finding", "findings"))
-        };
-        format!("{first}.{more} Whole: {}.{broken}", listed(&out.intact))
-    };
+    out.count_files();
+    let broken = out.tally.broken("damaged", ("file, folder or chain is", "files, folders or chains are"));
+    out.tell(boot.gone.then_some(("boot sector", broken.is_empty() && whole_tables)), &broken);
     let masked = survey.tree.below_root().filter(|(_, n)| n.flaws.has(Flaws::OTHER_COPY)).count().wide();
     if masked > 0 {
         let many = counted(masked, "file or folder", "files and folders");

@@ -72,7 +72,7 @@ pub fn end_mark(kind: Kind) -> u32 {
     match kind {
         Kind::Fat12 => 0xFFF,
         Kind::Fat16 => 0xFFFF,
-        Kind::Fat32 | Kind::Exfat => 0x0FFF_FFFF,
+        Kind::Fat32 | Kind::Exfat | Kind::Ntfs => 0x0FFF_FFFF,
     }
 }
 
@@ -81,7 +81,7 @@ pub fn state_bits(kind: Kind) -> Option<(u32, u32)> {
     match kind {
         Kind::Fat12 => None,
         Kind::Fat16 => Some((0x8000, 0x4000)),
-        Kind::Fat32 | Kind::Exfat => Some((0x0800_0000, 0x0400_0000)),
+        Kind::Fat32 | Kind::Exfat | Kind::Ntfs => Some((0x0800_0000, 0x0400_0000)),
     }
 }
 
@@ -91,7 +91,7 @@ pub fn entry_place(kind: Kind, cluster: u32) -> (u64, u64) {
     match kind {
         Kind::Fat12 => (cluster.plus(cluster.per(2)), 2),
         Kind::Fat16 => (cluster.times(2), 2),
-        Kind::Fat32 | Kind::Exfat => (cluster.times(4), 4),
+        Kind::Fat32 | Kind::Exfat | Kind::Ntfs => (cluster.times(4), 4),
     }
 }
 
@@ -102,7 +102,7 @@ pub fn first_entry_of_page(kind: Kind, page: usize) -> u32 {
         // Entry n begins at n + n/2: the smallest n for which that is not before `bytes`.
         Kind::Fat12 => bytes.times(2).per_up(3).narrow(),
         Kind::Fat16 => bytes.per(2).narrow(),
-        Kind::Fat32 | Kind::Exfat => bytes.per(4).narrow(),
+        Kind::Fat32 | Kind::Exfat | Kind::Ntfs => bytes.per(4).narrow(),
     }
 }
 
@@ -112,7 +112,7 @@ fn decode(kind: Kind, cluster: u32, bytes: &[u8]) -> u32 {
         Kind::Fat12 if cluster & 1 == 1 => u32::from(bytes.le16(0) >> 4_u16),
         Kind::Fat12 => u32::from(bytes.le16(0) & 0xFFF),
         Kind::Fat16 => u32::from(bytes.le16(0)),
-        Kind::Fat32 | Kind::Exfat => bytes.le32(0) & 0x0FFF_FFFF,
+        Kind::Fat32 | Kind::Exfat | Kind::Ntfs => bytes.le32(0) & 0x0FFF_FFFF,
     }
 }
 
@@ -124,7 +124,9 @@ pub fn encode(kind: Kind, cluster: u32, value: u32, bytes: &mut [u8]) {
         }
         Kind::Fat12 => (u32::from(bytes.le16(0)) & 0xF000 | value & 0xFFF).to_le_bytes(),
         Kind::Fat16 => value.to_le_bytes(),
-        Kind::Fat32 | Kind::Exfat => (bytes.le32(0) & 0xF000_0000 | value & 0x0FFF_FFFF).to_le_bytes(),
+        Kind::Fat32 | Kind::Exfat | Kind::Ntfs => {
+            (bytes.le32(0) & 0xF000_0000 | value & 0x0FFF_FFFF).to_le_bytes()
+        }
     };
     let width = if kind == Kind::Fat32 { 4 } else { 2 };
     for (place, byte) in bytes.iter_mut().take(width).zip([a, b, c, d]) {

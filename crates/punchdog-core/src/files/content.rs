@@ -3,20 +3,87 @@
 //! Hashing, copying out, comparing and looking at first bytes all go through [`Content::walk`], so that what is a
 //! hole on the medium, what was never written and what cannot be read means the same to each.
 
+use super::lznt1;
 use crate::{
-    arith::Sat,
+    arith::{Peek, Sat},
     medium::{Extent, Medium},
 };
 use std::convert::Infallible;
 
 /// A piece of a file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Piece {
     /// It stands there: bytes from the start of the volume.
     Stored(Extent),
     /// So many bytes that stand nowhere and read as zeros: never written, or left out.
     Zeros(u64),
+    /// Two bytes whose place holds something else, a fixup: they stand at this place.
+    Fixed(u64),
+    /// It stands packed.
+    Packed(Packed),
 }
+
+/// Bytes that stand packed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Packed {
+    /// Where, in order.
+    pub places: Vec<Extent>,
+    /// Bytes that all of it becomes.
+    pub becomes: u64,
+    /// Those of them that belong to the piece.
+    from: u64,
+    length: u64,
+}
+
+impl Packed {
+    /// All of what stands in these places and becomes so many bytes.
+    pub fn new(places: Vec<Extent>, becomes: u64) -> Self {
+        Self { places, becomes, from: 0, length: becomes }
+    }
+    /// The bytes; `None` where they cannot be unpacked.
+    fn unpack(&self, medium: &dyn Medium) -> Option<Vec<u8>> {
+        let mut packed = Vec::new();
+        for place in &self.places {
+            packed.extend(medium.lenient(place.offset, place.length.min(LONG).size()).bytes);
+        }
+        let all = lznt1::unpack(&packed, self.becomes.min(LONG).size())?;
+        Some(all.part(self.from.size(), self.length.size()).to_vec())
+    }
+}
+
+impl Piece {
+    /// Bytes of the file.
+    fn length(&self) -> u64 {
+        match self {
+            Self::Stored(extent) => extent.length,
+            Self::Zeros(count) => *count,
+            Self::Fixed(_) => FIXED,
+            Self::Packed(packed) => packed.length,
+        }
+    }
+    /// `length` of its bytes from `skip` on; a fixup is taken whole.
+    fn part(&self, skip: u64, length: u64) -> Self {
+        match self {
+            Self::Stored(extent) => Self::Stored(Extent::new(extent.offset.plus(skip), length)),
+            Self::Zeros(_) => Self::Zeros(length),
+            Self::Fixed(place) if length == FIXED => Self::Fixed(*place),
+            Self::Fixed(place) => Self::Stored(Extent::new(place.plus(skip), length)),
+            Self::Packed(packed) => {
+                Self::Packed(Packed { from: packed.from.plus(skip), length, ..packed.clone() })
+            }
+        }
+    }
+    fn extents(&self) -> &[Extent] {
+        match self {
+            Self::Stored(extent) => std::slice::from_ref(extent),
+            Self::Packed(packed) => &packed.places,
+            Self::Zeros(_) | Self::Fixed(_) => &[],
+        }
+    }
+}
+
+/// Bytes that a fixup stands for.
+const FIXED: u64 = 2;
 
 /// What a file holds; shorter than its size where some of it is missing.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -73,6 +140,23 @@ impl Content {
         Self(pieces)
     }
 
+    /// These pieces, in order, as far as `length` bytes go.
+    pub fn of(pieces: impl IntoIterator<Item = Piece>, length: u64) -> Self {
+        let mut left = length;
+        let mut all = Vec::new();
+        for piece in pieces {
+            let there = piece.length().min(left);
+            left = left.minus(there);
+            if there == piece.length() {
+                all.push(piece);
+            } else if there > 0 {
+                all.push(piece.part(0, there));
+            }
+        }
+        all.shrink_to_fit();
+        Self(all)
+    }
+
     /// The same with so many zeros behind.
     #[must_use]
     pub fn and_zeros(mut self, count: u64) -> Self {
@@ -89,18 +173,12 @@ impl Content {
 
     /// Where something of it stands.
     pub fn extents(&self) -> impl Iterator<Item = Extent> + Clone + '_ {
-        self.0.iter().filter_map(|piece| match piece {
-            Piece::Stored(extent) => Some(*extent),
-            Piece::Zeros(_) => None,
-        })
+        self.0.iter().flat_map(|piece| piece.extents().iter().copied())
     }
 
     /// Bytes that can be had.
     pub fn held(&self) -> u64 {
-        self.0.iter().fold(0, |sum, piece| match piece {
-            Piece::Stored(extent) => sum.plus(extent.length),
-            Piece::Zeros(count) => sum.plus(*count),
-        })
+        self.0.iter().fold(0, |sum, piece| sum.plus(piece.length()))
     }
 
     /// Bytes that stand on the medium.
@@ -120,17 +198,11 @@ impl Content {
         let (mut position, end) = (0_u64, from.plus(length));
         let mut pieces = Vec::new();
         for piece in &self.0 {
-            let there = match piece {
-                Piece::Stored(extent) => extent.length,
-                Piece::Zeros(count) => *count,
-            };
+            let there = piece.length();
             let (start, stop) = (from.max(position), end.min(position.plus(there)));
             if start < stop {
                 let (skip, length) = (start.minus(position), stop.minus(start));
-                pieces.push(match piece {
-                    Piece::Stored(extent) => Piece::Stored(Extent::new(extent.offset.plus(skip), length)),
-                    Piece::Zeros(_) => Piece::Zeros(length),
-                });
+                pieces.push(piece.part(skip, length));
             }
             position = position.plus(there);
         }
@@ -161,6 +233,16 @@ impl Content {
         for piece in &self.0 {
             let extent = match piece {
                 Piece::Stored(extent) => *extent,
+                Piece::Fixed(place) => Extent::new(*place, FIXED),
+                Piece::Packed(packed) => {
+                    if let Some(bytes) = packed.unpack(medium) {
+                        take(Part::Bytes(&bytes))?;
+                    } else {
+                        missing = missing.plus(packed.length);
+                        take(Part::Zeros(packed.length))?;
+                    }
+                    continue;
+                }
                 Piece::Zeros(count) => {
                     let mut left = *count;
                     while left > 0 {

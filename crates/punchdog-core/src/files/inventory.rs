@@ -183,9 +183,11 @@ fn change(before: &Entry, after: &Entry, hidden: bool) -> Change {
     let moved = before.path != after.path;
     let (held, holds) = (before.size, after.size.min(after.held));
     let whole = after.state == State::Intact;
+    // What was missing before is missing still; that is no loss by the repair.
+    let same = (after.size, after.held) == (before.size, before.held);
     let fate = match (whole, before.state) {
         // A damaged file whose size was set to what is there is whole again, but shorter.
-        _ if holds < held => Fate::Shorter,
+        _ if holds < held && !same => Fate::Shorter,
         (false, _) => Fate::Damaged,
         _ if is_adrift(&after.path) && before.state != State::Intact => Fate::Adrift,
         (true, State::Intact) if moved => Fate::Moved,

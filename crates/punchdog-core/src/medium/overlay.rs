@@ -21,6 +21,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 const KEPT: usize = 8192;
 /// Places that a step changes and that are told one by one.
 const CROWD: usize = 4096;
+/// Bytes between two changes that are one place.
+const NEAR: u64 = 8;
+/// The same, in a crowd.
+const FAR: u64 = 512;
 /// The pieces in which a range is copied that cannot be mapped.
 const PIECE: u64 = 1 << 20;
 
@@ -32,9 +36,9 @@ pub struct Overlay<'a> {
     mapped: RangeMap<u64, u64>,
     /// Bytes inside blocks that could not be read and were not written.
     missing: RangeSet<u64>,
-    changed: RangeSet<u64>,
+    changed: Places,
     before: Blocks,
-    step_changed: RangeSet<u64>,
+    step_changed: Places,
     step_mapped: RangeSet<u64>,
     failed: AtomicBool,
 }
@@ -52,9 +56,9 @@ impl<'a> Overlay<'a> {
             now: Blocks::new(limit),
             mapped: RangeMap::new(),
             missing: RangeSet::new(),
-            changed: RangeSet::new(),
+            changed: Places::default(),
             before: Blocks::new(limit.min(KEPT / 4)),
-            step_changed: RangeSet::new(),
+            step_changed: Places::default(),
             step_mapped: RangeSet::new(),
             failed: AtomicBool::new(false),
         }
@@ -161,16 +165,16 @@ impl<'a> Overlay<'a> {
                 if let Some(place) = block.get_mut(within..within.plus(take)) {
                     for run in differing_runs(place, now) {
                         let bytes = at.plus(run.start.wide())..at.plus(run.end.wide());
-                        self.changed.insert(bytes.clone());
-                        self.step_changed.insert(bytes);
+                        self.changed.add(bytes.clone());
+                        self.step_changed.add(bytes);
                     }
                     place.copy_from_slice(now);
                 }
                 if unread {
                     // Nobody knows what stood there, so all of it is new.
                     self.missing.remove(range.clone());
-                    self.changed.insert(range.clone());
-                    self.step_changed.insert(range);
+                    self.changed.add(range.clone());
+                    self.step_changed.add(range);
                 }
                 let put = self.now.put(number, block);
                 self.noted(put)?;
@@ -196,8 +200,8 @@ impl<'a> Overlay<'a> {
         let apart = source.end <= target.start || target.end <= source.start;
         if length >= BLOCK.wide() && apart && self.untouched(&source) && self.untouched(&target) {
             self.mapped.insert(target.clone(), from.wrapping_sub(to));
-            self.changed.insert(target.clone());
-            self.step_changed.insert(target.clone());
+            self.changed.add(target.clone());
+            self.step_changed.add(target.clone());
             self.step_mapped.insert(target);
             return Ok(());
         }
@@ -215,17 +219,16 @@ impl<'a> Overlay<'a> {
     /// Forgets nothing, but starts a new step: [`Overlay::step_changed`] counts from here.
     pub fn begin_step(&mut self) {
         self.before.clear();
-        self.step_changed = RangeSet::new();
+        self.step_changed = Places::default();
         self.step_mapped = RangeSet::new();
     }
 
     /// What has changed since the step began, in order. Changes less than 8 bytes apart are one
-    /// range, so that a table entry or a date is not torn into single bytes.
+    /// range, so that a table entry or a date is not torn into single bytes; where there is a crowd of them, those less
+    /// than 512 bytes apart.
     pub fn step_changed(&self) -> Vec<Extent> {
-        // Where a long range becomes something else, bytes that happen to be the same do not make a
-        // thousand places of it.
-        let near = joined(&self.step_changed, 8);
-        if near.len() > CROWD { joined(&self.step_changed, 512) } else { near }
+        let near = joined(&self.step_changed.ranges, NEAR);
+        if near.len() > CROWD { joined(&self.step_changed.ranges, FAR) } else { near }
     }
 
     /// Where the bytes of a changed range stand in the medium below, if it was copied as a whole.
@@ -264,25 +267,38 @@ impl<'a> Overlay<'a> {
 
     /// Every range that was ever changed, in order, joined where less than 512 bytes lie between.
     pub fn changed(&self) -> Vec<Extent> {
-        joined(&self.changed, 512)
+        joined(&self.changed.ranges, FAR)
     }
 }
 
-/// The index ranges in which `old` and `new` differ, in order.
-fn differing_runs(old: &[u8], new: &[u8]) -> Vec<std::ops::Range<usize>> {
-    let mut runs = Vec::new();
-    let mut start = None;
-    for (index, (a, b)) in old.iter().zip(new).enumerate() {
-        match (a == b, start) {
-            (false, None) => start = Some(index),
-            (true, Some(from)) => {
-                runs.push(from..index);
-                start = None;
-            }
-            _ => {}
+/// Places that were changed. Where a long range becomes something else, bytes that happen to be the same do not make a
+/// million places of it.
+#[derive(Default)]
+struct Places {
+    ranges: RangeSet<u64>,
+    /// How many there were when they were joined last.
+    joined: usize,
+}
+
+impl Places {
+    fn add(&mut self, range: std::ops::Range<u64>) {
+        self.ranges.insert(range);
+        if self.ranges.len() > self.joined.max(CROWD).times(2) {
+            self.ranges = joined(&self.ranges, FAR).iter().map(|place| place.offset..place.end()).collect();
+            self.joined = self.ranges.len();
         }
     }
-    runs.extend(start.map(|from| from..new.len()));
+}
+
+/// The index ranges in which `old` and `new` differ, in order; those that are near are one.
+fn differing_runs(old: &[u8], new: &[u8]) -> Vec<std::ops::Range<usize>> {
+    let mut runs: Vec<std::ops::Range<usize>> = Vec::new();
+    for (index, _) in old.iter().zip(new).enumerate().filter(|(_, (a, b))| a != b) {
+        match runs.last_mut() {
+            Some(run) if index.minus(run.end).wide() < NEAR => run.end = index.plus(1),
+            _ => runs.push(index..index.plus(1)),
+        }
+    }
     runs
 }
 
@@ -331,7 +347,7 @@ impl Medium for Overlay<'_> {
     }
     fn data_from(&self, offset: u64) -> Option<Extent> {
         let below = self.base.data_from(offset);
-        let change = self.changed.overlapping(&(offset..self.len())).next();
+        let change = self.changed.ranges.overlapping(&(offset..self.len())).next();
         let change = change.map(|range| {
             let start = range.start.max(offset);
             Extent::new(start, range.end.minus(start))

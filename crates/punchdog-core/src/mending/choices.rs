@@ -55,6 +55,11 @@ impl Choices {
         let wanted = own.and_then(|own| self.wanted.get(&own)).or_else(|| self.wanted.get(name));
         wanted.map(String::as_str)
     }
+    /// True once this question came up about the volume in question.
+    pub(crate) fn came_up(&self, name: &str) -> bool {
+        let own = self.about.map_or_else(|| name.to_owned(), |at| format!("{name}@{at}"));
+        self.offered.contains_key(&own)
+    }
     /// Notes that nothing confirms where things lie in the volume in question.
     pub(crate) fn doubt(&mut self) {
         self.unconfirmed.insert(self.about);

@@ -2,4 +2,5 @@
 
 pub mod change;
 pub mod choices;
+pub(crate) mod field;
 pub mod step;

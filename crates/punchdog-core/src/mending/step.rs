@@ -138,6 +138,10 @@ impl<'w> Steps<'w> {
         }
         Ok(())
     }
+    /// Steps so far.
+    pub(crate) fn count(&self) -> usize {
+        self.done.len()
+    }
     /// True while nothing was changed since the round began, or its present part.
     pub fn is_empty(&self) -> bool {
         self.done.len() == self.before

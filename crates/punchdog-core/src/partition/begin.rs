@@ -7,7 +7,7 @@
 use super::{
     catalogue as c, extended,
     mbr::{self, SECTOR},
-    place::{Place, Scouting, Table, What},
+    place::{Place, Scouting, Table},
 };
 use crate::{
     arith::{Peek, Sat},
@@ -15,6 +15,7 @@ use crate::{
     family::Kind,
     fat::{self, FatVolume, geometry::evidence::table_shape, layout::FsInfo},
     medium::Medium,
+    ntfs,
     report::finding::{Collector, Entry, Finding, Sink},
 };
 
@@ -157,8 +158,25 @@ pub(super) fn displaced(medium: &dyn Medium, seen: &Scouting) -> Option<Displace
     })
 }
 
+/// The copy of an NTFS boot sector at the end, whose volume would begin before the image does.
+pub(super) fn beheaded_ntfs(medium: &dyn Medium) -> Option<Displaced> {
+    [512, 1024, 2048, 4096_u64].into_iter().find_map(|size| {
+        let here = medium.len().checked_sub(size)?;
+        let bytes = medium.lenient(here, 512).bytes;
+        let geometry = ntfs::geometry::Geometry::claimed_by(&ntfs::layout::BootSector::read(&bytes)?)?;
+        let due = geometry.counted();
+        let late = due.checked_sub(here).filter(|late| *late > 0)?;
+        let records = geometry.place(geometry.mft).checked_sub(late)?;
+        let begins = medium.lenient(records, 4).bytes == b"FILE";
+        (begins && geometry.sector() == size).then(|| late_by(late, here, "copy of the boot sector", due))
+    })
+}
+
 /// A backup whose volume would begin before the image does.
 fn beheaded(medium: &dyn Medium) -> Option<Displaced> {
+    if let Some(found) = beheaded_ntfs(medium) {
+        return Some(found);
+    }
     for sector in 0..64 {
         let here = sector.times(SECTOR);
         let bytes = medium.lenient(here, 512).bytes;
@@ -219,7 +237,7 @@ fn table_behind(medium: &dyn Medium, start: u64) -> Option<u64> {
 fn hidden(medium: &dyn Medium, place: &Place) -> u64 {
     let sector = medium.lenient(place.extent.offset, 512).bytes;
     match place.what {
-        What::Volume(Kind::Exfat) => {
+        Kind::Exfat => {
             let size = 1_u64.checked_shl(u32::from(sector.byte(108))).unwrap_or(512);
             sector.le64(64).times(size)
         }

@@ -2,16 +2,17 @@
 
 use super::{
     catalogue as c, gpt, mbr,
-    place::{Place, Scouting, Stranger, Way, What},
+    place::{Place, Scouting, Stranger, Way},
     search, strangers,
 };
 use crate::{
     arith::Sat,
-    exfat::ExfatVolume,
-    family::{Kind, Volume},
+    family::Volume,
     fat::{FatVolume, geometry::Origin},
     medium::{Extent, Medium, MediumError, Window},
+    ntfs::NtfsVolume,
     progress::Watch,
+    registry,
     report::{
         finding::{Collector, Finding, Sink},
         wording::capital,
@@ -117,7 +118,7 @@ pub(super) fn is_blank(medium: &dyn Medium, extent: Extent) -> bool {
     window.is_empty() || strangers::blank(&window).is_some()
 }
 
-/// A stranger, or a FAT volume without a boot sector.
+/// A stranger, or a volume without a boot sector.
 fn whatever(
     medium: &dyn Medium,
     extent: Extent,
@@ -129,43 +130,23 @@ fn whatever(
         out.strangers.push(Stranger { extent, name });
         return Ok(None);
     }
-    if let Some(volume) = ExfatVolume::recognise(&window, watch)? {
-        return Ok(Some(exfat_place(&volume, extent, Way::Listed, true)));
-    }
     // The entry says where the volume begins, however far its tables are from there.
-    let volume = FatVolume::recognise(&window, watch)?;
-    Ok(volume.map(|volume| place(&volume, extent, Way::Listed, true)))
+    let volume = registry::recognise(&window, watch)?;
+    Ok(volume.map(|volume| place(&*volume, extent, Way::Listed, true)))
 }
 
-pub(super) fn exfat_place(volume: &ExfatVolume, extent: Extent, way: Way, boot_gone: bool) -> Place {
+pub(super) fn place(volume: &dyn Volume, extent: Extent, way: Way, boot_gone: bool) -> Place {
     let bytes = volume.bytes();
     let length = if way == Way::Bare { extent.length } else { bytes.min(extent.length) };
     Place {
-        what: What::Volume(Kind::Exfat),
+        what: volume.kind(),
         extent: Extent::new(extent.offset, length),
         bytes,
         way,
         boot_gone,
         guessed: false,
-        tables_at: extent.offset.plus(volume.believed().geometry.table_place(0)),
-        data_at: extent.offset.plus(volume.believed().geometry.heap_place()),
-        entry: None,
-        way_faults: Vec::new(),
-    }
-}
-
-pub(super) fn place(volume: &FatVolume, extent: Extent, way: Way, boot_gone: bool) -> Place {
-    let bytes = volume.bytes();
-    let length = if way == Way::Bare { extent.length } else { bytes.min(extent.length) };
-    Place {
-        what: What::Volume(volume.kind()),
-        extent: Extent::new(extent.offset, length),
-        bytes,
-        way,
-        boot_gone,
-        guessed: false,
-        tables_at: extent.offset.plus(volume.believed().geometry.table_offset(0)),
-        data_at: extent.offset.plus(volume.believed().geometry.data_offset()),
+        tables_at: extent.offset.plus(volume.tables_at()),
+        data_at: extent.offset.plus(volume.data_at()),
         entry: None,
         way_faults: Vec::new(),
     }
@@ -180,6 +161,12 @@ pub(super) fn claimed(
     watch: &dyn Watch,
 ) -> Result<Option<Place>, MediumError> {
     let window = Window::new(medium, extent);
+    let begins: &dyn Medium = &window;
+    if begins.lenient(3, 8).bytes == b"NTFS    "
+        && let Some(volume) = NtfsVolume::glance(&window)
+    {
+        return Ok(Some(place(&volume, extent, way, false)));
+    }
     if let Some(candidate) = search::own_mark(&window) {
         let length = if way == Way::Bare { extent.length } else { candidate.1.min(extent.length) };
         return Ok(Some(Place {

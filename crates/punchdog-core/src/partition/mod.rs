@@ -20,6 +20,6 @@ pub mod strangers;
 mod unlisted;
 
 pub use mend::round;
-pub use place::{Place, Scouting, Stranger, Table, Way, What};
+pub use place::{Place, Scouting, Stranger, Table, Way};
 pub use scout::scout;
 pub use search::claim;

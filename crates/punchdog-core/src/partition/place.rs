@@ -7,59 +7,6 @@ use crate::{
     report::finding::{Entry, Finding, Weight},
 };
 
-/// A file system that scout can tell from its structures.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum What {
-    /// A volume of a kind that Punchdog mends.
-    Volume(Kind),
-    /// NTFS.
-    Ntfs,
-}
-
-impl What {
-    /// As JSON has it.
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Volume(kind) => kind.name(),
-            Self::Ntfs => "ntfs",
-        }
-    }
-    /// As people write it.
-    pub fn title(self) -> &'static str {
-        match self {
-            Self::Volume(kind) => kind.title(),
-            Self::Ntfs => "NTFS",
-        }
-    }
-    /// As people say it: "a FAT32", "an exFAT".
-    pub fn with_article(self) -> String {
-        let article = if matches!(self, Self::Volume(Kind::Exfat) | Self::Ntfs) { "an" } else { "a" };
-        format!("{article} {}", self.title())
-    }
-    /// True when the structures of one can be taken for those of the other.
-    pub(super) fn shares_family(self, other: Self) -> bool {
-        let family = |what| match what {
-            Self::Volume(Kind::Exfat) => 0,
-            Self::Volume(_) => 1,
-            Self::Ntfs => 2,
-        };
-        family(self) == family(other)
-    }
-    /// True for what Punchdog can check and mend.
-    pub fn is_mended(self) -> bool {
-        matches!(self, Self::Volume(_))
-    }
-    /// The MBR type bytes that fit; the first is written.
-    pub fn mbr_types(self) -> &'static [u8] {
-        match self {
-            Self::Volume(Kind::Fat12) => &[0x01, 0x04, 0x06, 0x0E, 0xEF],
-            Self::Volume(Kind::Fat16) => &[0x0E, 0x06, 0x04, 0x01, 0xEF],
-            Self::Volume(Kind::Fat32) => &[0x0C, 0x0B, 0xEF],
-            Self::Volume(Kind::Exfat) | Self::Ntfs => &[0x07, 0x27],
-        }
-    }
-}
-
 /// How a volume was found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Way {
@@ -86,7 +33,7 @@ impl Way {
 #[derive(Debug, Clone)]
 pub struct Place {
     /// What it is.
-    pub what: What,
+    pub what: Kind,
     /// The bytes of the image that are taken for it.
     pub extent: Extent,
     /// Bytes it says it has.

@@ -32,7 +32,7 @@ pub(super) fn in_free_space(
     outer: &Place,
     watch: &dyn Watch,
 ) -> Result<Option<Place>, MediumError> {
-    if !outer.what.is_mended() || outer.guessed || outer.data_at == 0 {
+    if outer.guessed || outer.data_at == 0 {
         return Ok(None);
     }
     let window = Window::new(medium, outer.extent);
@@ -47,10 +47,12 @@ pub(super) fn in_free_space(
     let start = room.offset.per_up(SECTOR).times(SECTOR);
     let room = Extent::new(start, room.end().minus(start));
     let near = Extent::new(room.offset, room.end().min(CUSTOM).minus(room.offset));
-    if let Some(place) = search::lost(medium, near, &[], watch)?.into_iter().next() {
+    // The copy of a boot sector that stands behind all content leads back to the volume itself.
+    let another = |place: &Place| place.extent.offset >= room.offset;
+    if let Some(place) = search::lost(medium, near, &[], watch)?.into_iter().find(another) {
         return Ok(Some(place));
     }
-    unlisted::in_gap(medium, room, watch)
+    Ok(unlisted::in_gap(medium, room, watch)?.filter(another))
 }
 
 impl Scouting {

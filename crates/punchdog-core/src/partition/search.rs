@@ -1,15 +1,16 @@
 //! Finding volumes by their structures, where no partition entry leads to them.
 
-use super::place::{Place, Way, What};
+use super::place::{Place, Way};
 use crate::{
     arith::{Peek, Sat},
     exfat::{self, layout},
-    family::Kind,
+    family::{Kind, Volume},
     fat::{
         geometry::{Geometry, weigh},
         layout::BootSector,
     },
     medium::{Extent, Medium, MediumError, Window},
+    ntfs::NtfsVolume,
     progress::Watch,
 };
 
@@ -17,22 +18,22 @@ use crate::{
 const BORNE_OUT: i64 = 50;
 
 /// exFAT or NTFS by the boot sector at the beginning of `medium`, with its length in bytes.
-pub(super) fn own_mark(medium: &dyn Medium) -> Option<(What, u64)> {
+pub(super) fn own_mark(medium: &dyn Medium) -> Option<(Kind, u64)> {
     let sector = medium.lenient(0, 512).bytes;
     match sector.part(3, 8) {
-        b"EXFAT   " => exfat(&sector).map(|bytes| (What::Volume(Kind::Exfat), bytes)),
-        b"NTFS    " => ntfs(&sector).map(|bytes| (What::Ntfs, bytes)),
+        b"EXFAT   " => exfat(&sector).map(|bytes| (Kind::Exfat, bytes)),
+        b"NTFS    " => ntfs(&sector).map(|bytes| (Kind::Ntfs, bytes)),
         _ => None,
     }
 }
 
 /// What the boot sector at the beginning of `medium` says that it is, with its length in bytes; nothing
 /// behind it is looked at.
-pub fn claim(medium: &dyn Medium) -> Option<(What, u64)> {
+pub fn claim(medium: &dyn Medium) -> Option<(Kind, u64)> {
     let sector = medium.lenient(0, 512).bytes;
     own_mark(medium).or_else(|| {
         let boot = BootSector::read(&sector).filter(looks_like_boot)?;
-        Geometry::claimed_by(&boot).map(|geometry| (What::Volume(geometry.kind), geometry.bytes()))
+        Geometry::claimed_by(&boot).map(|geometry| (geometry.kind, geometry.bytes()))
     })
 }
 
@@ -142,20 +143,21 @@ fn begins(medium: &dyn Medium, here: u64, sector: &[u8]) -> Option<Place> {
             Some(Place {
                 tables_at: start.plus(geometry.table_place(0)),
                 data_at: start.plus(geometry.heap_place()),
-                ..made(What::Volume(Kind::Exfat), start, bytes, here != start)
+                ..made(Kind::Exfat, start, bytes, here != start)
             })
         }
         b"NTFS    " => {
             let bytes = ntfs(sector)?;
             let size = u64::from(sector.le16(11));
-            let cluster = size.times(u64::from(sector.byte(13)));
-            let records = sector.le64(48).times(cluster);
-            let fits = |start: u64| medium.lenient(start.plus(records), 4).bytes == b"FILE";
             let starts = [(here, false), (here.plus(size).minus(bytes), true)];
-            starts
-                .into_iter()
-                .find(|(start, _)| fits(*start))
-                .map(|(start, gone)| made(What::Ntfs, start, bytes, gone))
+            starts.into_iter().find_map(|(start, gone)| {
+                let window = Window::new(medium, Extent::new(start, medium.len().minus(start)));
+                let volume =
+                    NtfsVolume::glance(&window).filter(|volume| volume.believed().borne_out() > 0)?;
+                let place = made(Kind::Ntfs, start, volume.bytes(), gone);
+                let (tables, data) = (start.plus(volume.tables_at()), start.plus(volume.data_at()));
+                Some(Place { tables_at: tables, data_at: data, ..place })
+            })
         }
         _ => {
             let boot = BootSector::read(sector).filter(looks_like_boot)?;
@@ -168,7 +170,7 @@ fn begins(medium: &dyn Medium, here: u64, sector: &[u8]) -> Option<Place> {
             starts.into_iter().find_map(|(start, gone)| {
                 let window = Window::new(medium, Extent::new(start, medium.len().minus(start)));
                 let score = weigh(&window, &geometry, None);
-                let what = What::Volume(geometry.kind);
+                let what = geometry.kind;
                 let tables_at = start.plus(geometry.table_offset(0));
                 let data_at = start.plus(geometry.data_offset());
                 let borne_out = score.tables > 0 || score.root_speaks && score.folders_agree > 0;

@@ -9,9 +9,12 @@ use super::{
 use crate::{
     arith::Sat,
     exfat::ExfatVolume,
+    family::{Kind, Volume},
     fat::FatVolume,
     medium::{Extent, Medium, MediumError, Window},
+    ntfs::NtfsVolume,
     progress::Watch,
+    registry,
     report::{
         finding::{Collector, Finding, Sink},
         wording::capital,
@@ -29,14 +32,31 @@ struct Headless {
 
 fn headless(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Headless>, MediumError> {
     let whole = Extent::new(0, medium.len());
+    if let Some(volume) = registry::ntfs_at_glance(medium) {
+        let data_at = volume.data_at();
+        return Ok(Some(Headless {
+            place: listed::place(&volume, whole, Way::Bare, true),
+            start: 0,
+            data_at,
+        }));
+    }
     if let Some(volume) = ExfatVolume::recognise(medium, watch)? {
         return Ok(Some(Headless {
-            place: listed::exfat_place(&volume, whole, Way::Bare, true),
+            place: listed::place(&volume, whole, Way::Bare, true),
             start: begin::of_exfat(0, &volume),
             data_at: volume.believed().geometry.heap_place(),
         }));
     }
-    Ok(FatVolume::recognise(medium, watch)?.map(|volume| Headless {
+    let fat = FatVolume::recognise(medium, watch)?;
+    let weak = registry::is_weak(medium, fat.as_ref());
+    if weak && begin::beheaded_ntfs(medium).is_some() {
+        return Ok(None);
+    }
+    if weak && let Some((start, volume)) = NtfsVolume::wherever(medium, watch)? {
+        let data_at = start.plus(volume.data_at());
+        return Ok(Some(Headless { place: listed::place(&volume, whole, Way::Bare, true), start, data_at }));
+    }
+    Ok(fat.map(|volume| Headless {
         place: listed::place(&volume, whole, Way::Bare, true),
         start: begin::of_fat(medium, 0, &volume),
         data_at: volume.believed().geometry.data_offset(),
@@ -105,7 +125,12 @@ pub(super) fn in_gap(
             let score = &volume.believed().score;
             score.tables > 0 && score.folders_agree > 0 && score.root_speaks
         };
-        volume.filter(spoken).map(|volume| begin::of_fat(&window, gap.offset, &volume))
+        let start = volume.filter(spoken).map(|volume| begin::of_fat(&window, gap.offset, &volume));
+        match start {
+            Some(start) => Some(start),
+            // Records tell where their volume begins.
+            None => NtfsVolume::wherever(&window, watch)?.map(|(start, _)| start),
+        }
     };
     let Some(start) = start else { return Ok(None) };
     // It ends where the next one begins, whatever lies there.
@@ -117,12 +142,13 @@ pub(super) fn in_gap(
 /// The same volume, read from where it begins by custom.
 fn moved(medium: &dyn Medium, extent: Extent, watch: &dyn Watch) -> Result<Option<Place>, MediumError> {
     let window = Window::new(medium, extent);
-    let place = match ExfatVolume::recognise(&window, watch)? {
-        Some(volume) => Some(listed::exfat_place(&volume, extent, Way::Lost, true)),
-        None => FatVolume::recognise(&window, watch)?
-            .map(|volume| listed::place(&volume, extent, Way::Lost, true)),
-    };
-    Ok(place.map(|place| Place { guessed: true, ..place }))
+    let volume = registry::recognise(&window, watch)?;
+    let place = volume.map(|volume| {
+        let place = listed::place(&*volume, extent, Way::Lost, true);
+        // By its records, an NTFS volume tells where it begins.
+        Place { guessed: place.what != Kind::Ntfs, ..place }
+    });
+    Ok(place)
 }
 
 /// Fills `out` with what a medium holds that has no partition table.

@@ -145,7 +145,7 @@ pub fn apply(
     place: &mut dyn Workplace,
     watch: &dyn Watch,
 ) -> Result<Applied, ApplyError> {
-    plan.must_fit(image, watch)?;
+    let quick = plan.fits(image, watch)?;
     let has_copy = place.has_copy().map_err(|e| ("looking for the copy", e))?;
     let journal = match place.journal().map_err(|e| ("reading the journal", e))? {
         Some(found) => Journal::open(found)?.filter(|journal| is_of(journal, plan)),
@@ -161,7 +161,11 @@ pub fn apply(
     } else {
         // The image may have changed underneath since the plan was held against it.
         let mut inspect = |copy: &dyn Medium| {
-            plan.must_fit(copy, watch).map_err(io::Error::other)?;
+            if copy.len() != image.len()
+                || quick.first_other(copy, &plan.image.evidence, watch).map_err(io::Error::other)?.is_some()
+            {
+                return Err(io::Error::other("the image changed while it was copied"));
+            }
             match compare(&journal, copy).map_err(io::Error::other)? {
                 Standing::Unchanged | Standing::New => Ok(()),
                 _ => Err(io::Error::other("the image changed while it was copied")),

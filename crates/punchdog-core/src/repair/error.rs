@@ -9,7 +9,9 @@ pub enum PlanError {
     #[error(transparent)]
     Medium(#[from] MediumError),
     /// Nothing here is a volume that can be mended.
-    #[error("no FAT or exFAT volume was found there, neither by its boot sector nor by what lies behind it")]
+    #[error(
+        "no FAT, exFAT or NTFS volume was found there, neither by its boot sector nor by what lies behind it"
+    )]
     NoVolume,
     /// An answer fits no question.
     #[error(

@@ -89,7 +89,7 @@ pub fn measure(
 }
 
 /// Files that the surveys kept for mending may have together: what has more is read again.
-const KEPT: u64 = 300_000;
+const KEPT: u64 = 500_000;
 
 /// What is known of a subject in its present state: each part of it is read once, and again when its bytes
 /// have changed.
@@ -147,7 +147,7 @@ impl KnownVolume {
         let seen = survey.examine(&window);
         let label = seen.label.clone();
         let mut files = Inventory::default();
-        survey.each_file(&window, Wanted { deleted: false, system: true }, &mut |file| {
+        survey.each_file(&window, Wanted::default(), &mut |file| {
             files.add(file);
             ControlFlow::Continue(())
         });
@@ -241,7 +241,7 @@ impl Known {
         let mut hash = Sha256::new();
         hash.update(&all.inventory);
         let mut parts = Vec::new();
-        for place in seen.volumes.iter().filter(|place| place.what.is_mended()) {
+        for place in &seen.volumes {
             let (measured, files, kind) = self.measure_volume(medium, place.extent, watch)?;
             let reaches = |host: &str| place.not_found_by(host).is_none();
             let mounts: BTreeMap<String, (bool, bool)> = measured
@@ -317,7 +317,7 @@ impl Known {
             Subject::Medium => {
                 // The way to the volumes first: it says where they begin and end.
                 let seen = self.mend_table(overlay, choices, done, watch)?;
-                let volumes = || seen.volumes.iter().filter(|place| place.what.is_mended());
+                let volumes = || seen.volumes.iter();
                 let several = volumes().count() > 1;
                 // What is older than the other would be mended into the other's clusters.
                 for place in volumes().filter(|place| !seen.is_contested(place)) {

@@ -417,18 +417,22 @@ impl Plan {
 
     /// Refuses an image that is not the one the plan was made for.
     pub fn must_fit(&self, image: &dyn Medium, watch: &dyn Watch) -> Result<(), PlanError> {
+        self.fits(image, watch).map(drop)
+    }
+
+    /// The same, with what tells whether a copy is of that image.
+    pub(crate) fn fits(&self, image: &dyn Medium, watch: &dyn Watch) -> Result<evidence::Quick, PlanError> {
         if image.len() != self.image.bytes {
             let text = format!("it has {} bytes, the plan's image had {}", image.len(), self.image.bytes);
             return Err(PlanError::OtherImage(text));
         }
-        match evidence::first_changed(image, &self.image.evidence, watch)? {
-            Some(extent) => Err(PlanError::OtherImage(format!(
+        evidence::hold(image, &self.image.evidence, watch)?.map_err(|extent| {
+            PlanError::OtherImage(format!(
                 "bytes {} to {} have changed since the plan was made",
                 extent.offset,
                 extent.end()
-            ))),
-            None => Ok(()),
-        }
+            ))
+        })
     }
 
     /// Replays all steps on an overlay of the image.

@@ -3,6 +3,7 @@
 use super::{
     finding::{Finding, Weight},
     gap::{self, Part},
+    wording::{capital, counted, listed},
 };
 use crate::{
     arith::Sat,
@@ -54,6 +55,19 @@ impl Tally {
             *count = count.plus(1);
         }
         tally
+    }
+    /// What the files that are not whole come to, in a sentence; `damaged` is what those are that can be reached, `lost`
+    /// what else there can be.
+    pub(crate) fn broken(&self, damaged: &str, lost: (&str, &str)) -> String {
+        let files = |count| counted(count, "file or folder is", "files and folders are");
+        match (self.damaged, self.orphans) {
+            (0, 0) => String::new(),
+            (count, 0) => format!(" {} {damaged}.", files(count)),
+            (0, count) => format!(" {} out of reach.", counted(count, lost.0, lost.1)),
+            (count, more) => {
+                format!(" {} damaged, {} out of reach.", files(count), counted(more, "more is", "more are"))
+            }
+        }
     }
     /// All of them.
     pub(crate) fn all(&self) -> u64 {
@@ -120,6 +134,35 @@ impl Examination {
         {
             self.likely = Some(gap);
         }
+    }
+    /// Says of the files how many are whole: the last of what is intact.
+    pub(crate) fn count_files(&mut self) {
+        let tally = self.tally;
+        let (files, folders) =
+            (counted(tally.intact, "file", "files"), counted(tally.folders, "folder", "folders"));
+        let all = if tally.damaged == 0 && tally.orphans == 0 { "all " } else { "" };
+        self.intact.push(format!("{all}{files} in {folders}"));
+    }
+    /// Puts what is wrong into a sentence or two: `gone` is the structure without which nothing is found, and whether
+    /// everything behind it is whole; `broken` is what the files come to.
+    pub(crate) fn tell(&mut self, gone: Option<(&str, bool)>, broken: &str) {
+        let whole = listed(&self.intact);
+        self.story = match gone {
+            _ if self.sound() => "Nothing is wrong with this volume.".to_owned(),
+            Some((what, all)) => {
+                let lead = if all { "everything behind it is whole" } else { "behind it is whole" };
+                format!("The {what} is gone; {lead}: {whole}.{broken}")
+            }
+            None => {
+                let first = self.findings.first().map_or(String::new(), |finding| capital(&finding.summary));
+                let faults = self.findings.iter().filter(|finding| finding.weight != Weight::Remark);
+                let more = match faults.count().wide().minus(1) {
+                    0 => String::new(),
+                    more => format!(" {} besides.", counted(more, "finding", "findings")),
+                };
+                format!("{first}.{more} Whole: {whole}.{broken}")
+            }
+        };
     }
     /// True when nothing weighs more than a remark.
     pub fn sound(&self) -> bool {

@@ -162,15 +162,18 @@ pub struct Collector {
 }
 
 impl Collector {
-    /// The findings, weighed by what hosts do: what stops one is the heaviest, whatever it usually
-    /// weighs; where none is stopped, nothing blocks the mount, and what usually does puts files at risk.
+    /// The findings, weighed by what hosts do: what stops one from reading is the heaviest, whatever it usually
+    /// weighs; what stops one from writing puts files at risk; where none is stopped, nothing blocks the mount, and what usually does puts files at risk.
     pub fn weighed_by(mut self, hosts: &[HostForecast]) -> Vec<Finding> {
         let mounted = hosts.iter().all(|host| host.mounts_read_only);
         for finding in &mut self.findings {
-            if hosts.iter().any(|host| host.refused_by == Some(finding.entry.code)) {
+            let stopped = |host: &&HostForecast| host.refused_by == Some(finding.entry.code);
+            if hosts.iter().filter(stopped).any(|host| !host.mounts_read_only) {
                 finding.weight = Weight::BlocksMount;
-            } else if mounted && finding.weight == Weight::BlocksMount {
+            } else if hosts.iter().any(|host| stopped(&host)) {
                 finding.weight = Weight::RisksFiles;
+            } else if mounted {
+                finding.weight = finding.weight.max(Weight::RisksFiles);
             }
         }
         self.into_sorted()

@@ -4,6 +4,7 @@ use super::{Card, Layout, Volume};
 use crate::{
     content, exfat,
     fat::{self, Placing},
+    ntfs,
     patient::{Made, index},
     seed::Seed,
 };
@@ -11,6 +12,7 @@ use punchdog_core::{
     exfat::{fresh::Wish as ExfatWish, layout::boot_checksum},
     family::Kind,
     fat::fresh::Wish as FatWish,
+    ntfs::fresh::Wish as NtfsWish,
     partition::{
         gpt::header_crc,
         layout::{BASIC_DATA, GptEntry, GptHeader, MbrEntry},
@@ -81,6 +83,18 @@ impl Filling for fat::Filler<Vec<u8>> {
 impl Filling for exfat::Filler<Vec<u8>> {
     fn folder(&mut self, path: &str) -> io::Result<()> {
         self.folder(path, 1, Placing::Row)
+    }
+    fn file(&mut self, path: &str, content: &[u8], lie: Placing) -> io::Result<()> {
+        self.file(path, content, lie)
+    }
+    fn free(&self) -> u32 {
+        self.free()
+    }
+}
+
+impl Filling for ntfs::Filler<Vec<u8>> {
+    fn folder(&mut self, path: &str) -> io::Result<()> {
+        self.folder(path, Placing::Row)
     }
     fn file(&mut self, path: &str, content: &[u8], lie: Placing) -> io::Result<()> {
         self.file(path, content, lie)
@@ -181,6 +195,22 @@ fn volume(shape: &Shape, number: u64) -> io::Result<(Vec<u8>, Volume)> {
         let filled = filler.finish()?;
         return Ok(done(filled.canvas, Layout::Exfat(filled.geometry), filled.made));
     }
+    if shape.kind == Kind::Ntfs {
+        let wish = NtfsWish {
+            bytes: shape.bytes,
+            sector_bytes: 512,
+            cluster_bytes: shape.cluster,
+            record_bytes: 1024,
+            label: "SKERRY".to_owned(),
+            serial: serial.into(),
+            time: ntfs::SPRING,
+            records: 600,
+        };
+        let mut filler = ntfs::Filler::new(&wish, canvas)?;
+        fill(&mut filler, shape, &mut seed)?;
+        let filled = filler.finish()?;
+        return Ok(done(filled.canvas, Layout::Ntfs(filled.geometry), filled.made));
+    }
     let wish = FatWish {
         kind: shape.kind,
         bytes: shape.bytes,
@@ -202,7 +232,7 @@ pub(super) fn mbr_type(kind: Kind) -> u8 {
         Kind::Fat12 => 0x01,
         Kind::Fat16 => 0x0E,
         Kind::Fat32 => 0x0C,
-        Kind::Exfat => 0x07,
+        Kind::Exfat | Kind::Ntfs => 0x07,
     }
 }
 
@@ -246,7 +276,7 @@ impl Card {
 }
 
 /// Says in the boot sectors how far behind the start of the medium the volume begins, as formatting
-/// does: `BPB_HiddSec` of FAT, `PartitionOffset` of exFAT.
+/// does: `BPB_HiddSec` of FAT and NTFS, `PartitionOffset` of exFAT.
 fn set_hidden(image: &mut [u8], volume: &Volume) {
     let sectors = volume.start / 512;
     let start = index(volume.start);
@@ -257,6 +287,13 @@ fn set_hidden(image: &mut [u8], volume: &Volume) {
             image[region + 11 * 512..region + 12 * 512]
                 .chunks_exact_mut(4)
                 .for_each(|value| value.copy_from_slice(&sum.to_le_bytes()));
+        }
+        return;
+    }
+    if let Layout::Ntfs(geometry) = volume.layout {
+        for sector in [start, start + index(geometry.counted())] {
+            image[sector + 28..sector + 32]
+                .copy_from_slice(&u32::try_from(sectors).unwrap_or(0).to_le_bytes());
         }
         return;
     }
@@ -297,7 +334,8 @@ fn logical(image: &mut [u8], volumes: &[Volume]) {
     }
 }
 
-fn gpt(image: &mut [u8], volumes: &[Volume]) {
+/// Lists these volumes in both copies of a GPT.
+pub(crate) fn gpt(image: &mut [u8], volumes: &[Volume]) {
     let last = image.len() as u64 / 512 - 1;
     let mut protective = entry(0xEE, 512, last * 512);
     (protective.start_chs, protective.end_chs) = ([0, 2, 0], [0xFF, 0xFF, 0xFF]);

@@ -4,13 +4,14 @@
 //! [`Card`] is a medium with the truth about its files; [`situations`] is the table of what happened
 //! to such media.
 
-mod build;
+pub(crate) mod build;
+mod records;
 pub mod situations;
 
 pub use build::{Fill, Listing, Shape};
 
 use crate::patient::{Made, index};
-use punchdog_core::{exfat, family::Kind, fat};
+use punchdog_core::{exfat, family::Kind, fat, ntfs};
 
 /// Where clusters of a volume lie.
 #[derive(Debug, Clone, Copy)]
@@ -19,6 +20,8 @@ pub enum Layout {
     Fat(fat::geometry::Geometry),
     /// exFAT.
     Exfat(exfat::geometry::Geometry),
+    /// NTFS.
+    Ntfs(ntfs::geometry::Geometry),
 }
 
 impl Layout {
@@ -27,6 +30,7 @@ impl Layout {
         match self {
             Self::Fat(geometry) => geometry.cluster_offset(cluster),
             Self::Exfat(geometry) => geometry.cluster_place(cluster),
+            Self::Ntfs(geometry) => geometry.place(cluster.into()),
         }
     }
     /// Bytes in a cluster.
@@ -34,13 +38,15 @@ impl Layout {
         match self {
             Self::Fat(geometry) => geometry.cluster_bytes().into(),
             Self::Exfat(geometry) => geometry.cluster_bytes(),
+            Self::Ntfs(geometry) => geometry.cluster(),
         }
     }
-    /// Where copy `copy` of the table begins: bytes from the start of the volume.
+    /// Where copy `copy` of the table begins, or the records and their copies: bytes from the start of the volume.
     pub fn table(&self, copy: u32) -> u64 {
         match self {
             Self::Fat(geometry) => geometry.table_offset(copy),
             Self::Exfat(geometry) => geometry.table_place(copy),
+            Self::Ntfs(geometry) => geometry.place(if copy == 0 { geometry.mft } else { geometry.mirror }),
         }
     }
     /// Bytes in one table.
@@ -48,6 +54,7 @@ impl Layout {
         match self {
             Self::Fat(geometry) => geometry.table_bytes(),
             Self::Exfat(geometry) => geometry.table_place(1) - geometry.table_place(0),
+            Self::Ntfs(geometry) => 4 * geometry.record() as u64,
         }
     }
     /// Where cluster 2 begins: bytes from the start of the volume.

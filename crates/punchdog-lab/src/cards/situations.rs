@@ -44,28 +44,28 @@ fn nothing(_: &Card, _: &Volume) -> Vec<String> {
 }
 
 /// The everyday shape of a kind: length and cluster size that people meet.
-fn shape(kind: Kind, start: u64) -> Shape {
+pub(super) fn shape(kind: Kind, start: u64) -> Shape {
     let (bytes, cluster) = match kind {
         Kind::Fat12 => (4 * MIB, 2048),
         Kind::Fat16 => (24 * MIB, 2048),
         Kind::Fat32 => (40 * MIB, 512),
-        Kind::Exfat => (32 * MIB, 4096),
+        Kind::Exfat | Kind::Ntfs => (32 * MIB, 4096),
     };
     Shape { kind, start, bytes, cluster, fill: Fill::Some }
 }
 
-fn full(shape: Shape) -> Shape {
+pub(super) fn full(shape: Shape) -> Shape {
     Shape { fill: Fill::Full, ..shape }
 }
 
 /// A medium with one volume, bare where it begins at byte 0.
-fn single(shape: Shape) -> Card {
+pub(super) fn single(shape: Shape) -> Card {
     let listing = if shape.start == 0 { Listing::Bare } else { Listing::Mbr };
     let behind = if shape.start == 0 { 0 } else { MIB };
     Card::new(shape.start + shape.bytes + behind, listing, &[shape])
 }
 
-fn place(start: u64) -> String {
+pub(super) fn place(start: u64) -> String {
     match start {
         0 => "bare".to_owned(),
         32256 => "at sector 63".to_owned(),
@@ -75,10 +75,10 @@ fn place(start: u64) -> String {
 
 /// The table being written down.
 #[derive(Default)]
-struct Rows(Vec<Situation>);
+pub(super) struct Rows(Vec<Situation>);
 
 impl Rows {
-    fn add(
+    pub(super) fn add(
         &mut self,
         name: impl Into<String>,
         make: impl Fn() -> Card + Send + Sync + 'static,
@@ -93,7 +93,7 @@ impl Rows {
         self.0.last_mut().expect("the row just added")
     }
     /// The same accident on several shapes.
-    fn on(&mut self, name: &str, shapes: &[Shape], strike: fn(&mut Card)) -> &mut [Situation] {
+    pub(super) fn on(&mut self, name: &str, shapes: &[Shape], strike: fn(&mut Card)) -> &mut [Situation] {
         let from = self.0.len();
         for shape in shapes {
             let fill = if shape.fill == Fill::Full { ", full" } else { "" };
@@ -109,13 +109,14 @@ impl Rows {
     }
 }
 
-const STARTS: [u64; 6] = [0, MIB, 4 * MIB, 16 * MIB, 32 * MIB, 63 * 512];
+pub(super) const STARTS: [u64; 6] = [0, MIB, 4 * MIB, 16 * MIB, 32 * MIB, 63 * 512];
 
 /// All situations.
 pub fn all() -> Vec<Situation> {
     let mut rows = Rows::default();
     heads(&mut rows);
     regions(&mut rows);
+    super::records::rows(&mut rows);
     images(&mut rows);
     tables(&mut rows);
     contents(&mut rows);
@@ -302,7 +303,7 @@ fn lock(card: &mut Card) {
 }
 
 /// Empties the second entry of a GPT; in both copies with checksums that fit, or in one without.
-fn lose_gpt_entry(card: &mut Card, both: bool) {
+pub(super) fn lose_gpt_entry(card: &mut Card, both: bool) {
     let end = card.bytes.len();
     let copies = [(512, 1024), (end - 512, end - 33 * 512)];
     for (header, entries) in copies.into_iter().take(if both { 2 } else { 1 }) {
@@ -318,7 +319,7 @@ fn lose_gpt_entry(card: &mut Card, both: bool) {
 }
 
 /// What an imager writes where it cannot read.
-const TEXT: &[u8] = b"UNREADABLE SECTOR ";
+pub(super) const TEXT: &[u8] = b"UNREADABLE SECTOR ";
 
 /// Content that is not there, or is an imager's own text.
 fn contents(rows: &mut Rows) {
@@ -463,6 +464,7 @@ fn unclose(card: &mut Card, path: &str) {
             card.bytes[at + 52..at + 64].fill(0);
             sum_set(card, made.entries, at);
         }
+        Layout::Ntfs(_) => of_entries(),
     }
 }
 
@@ -477,6 +479,7 @@ fn hide(card: &mut Card, path: &str) {
             card.bytes[at + 4] |= 0x06;
             sum_set(card, made.entries, at);
         }
+        Layout::Ntfs(_) => of_entries(),
     }
 }
 
@@ -508,6 +511,7 @@ fn lure(card: &mut Card) {
             }
             sum_set(card, 3, at);
         }
+        Layout::Ntfs(_) => of_entries(),
     }
     card.sound = card.bytes.clone();
 }
@@ -526,12 +530,14 @@ fn delete_pictures(card: &mut Card) {
         let before = match volume.layout {
             Layout::Fat(_) => u64::from(made.entries - 1) * 32,
             Layout::Exfat(_) => 0,
+            Layout::Ntfs(_) => of_entries(),
         };
         for entry in 0..u64::from(made.entries) {
             let at = index(start + made.entry - before + entry * 32);
             card.bytes[at] = match volume.layout {
                 Layout::Fat(_) => 0xE5,
                 Layout::Exfat(_) => card.bytes[at] & 0x7F,
+                Layout::Ntfs(_) => of_entries(),
             };
         }
         for cluster in &made.clusters {
@@ -563,7 +569,13 @@ fn free(card: &mut Card, volume: &Volume, cluster: u32) {
             let at = index(volume.start + geometry.cluster_place(2) + u64::from(bit / 8));
             card.bytes[at] &= !(1 << (bit % 8));
         }
+        Layout::Ntfs(_) => of_entries(),
     }
+}
+
+/// What these rows change are entries of folders, which NTFS has in its own manner.
+fn of_entries<T>() -> T {
+    unreachable!("a row of folders' entries on a volume of records")
 }
 
 /// What people do.

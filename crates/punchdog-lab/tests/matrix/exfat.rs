@@ -30,6 +30,6 @@ fn every_fault_on_every_volume_is_found_mended_and_undone() {
 #[test]
 fn sound_volumes_have_no_finding_and_all_files() {
     for shape in VOLUMES {
-        super::sound(&format!("{shape:?}"), &patient(*shape, 7));
+        super::sound(&format!("{shape:?}"), &patient(*shape, 7), 512);
     }
 }

@@ -4,6 +4,7 @@
 
 mod exfat;
 mod fat;
+mod ntfs;
 
 use punchdog_core::{
     family::Wanted,
@@ -129,7 +130,7 @@ fn every_fault<G: Sync + 'static, V: Copy + Debug + Sync>(
 }
 
 /// A sound volume has no finding and all its files, needs no step, and Linux mounts it in silence.
-fn sound<G>(name: &str, patient: &Patient<G>) {
+fn sound<G>(name: &str, patient: &Patient<G>, sector: u32) {
     let medium = Memory::new(patient.bytes.clone());
     let recognised = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
     assert_eq!(recognised.bytes(), medium.len(), "{name}");
@@ -140,6 +141,6 @@ fn sound<G>(name: &str, patient: &Patient<G>) {
     let subject = Subject::Volume(Extent::new(0, medium.len()));
     let plan = plan::build(&medium, "x", subject, BTreeMap::new(), &Silent).unwrap();
     assert!(plan.steps.is_empty(), "{name}: a sound volume needs no step");
-    let forecast = recognised.forecast(&medium, 512);
+    let forecast = recognised.forecast(&medium, sector);
     assert!(forecast.iter().all(|host| host.mounts_read_write && host.log.is_empty()), "{forecast:?}");
 }

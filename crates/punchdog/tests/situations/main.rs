@@ -293,13 +293,21 @@ fn codes(checked: &Value) -> String {
 fn keep(at: &Path, row: &Situation, card: &Card) {
     let Ok(to) = std::env::var("PUNCHDOG_KEEP") else { return };
     let name = row.name.replace([' ', ':', ','], "-");
-    let kinds: Vec<&str> =
-        card.volumes.iter().map(|v| if v.kind == Kind::Exfat { "exfat" } else { "vfat" }).collect();
+    let kinds: Vec<&str> = card.volumes.iter().map(|v| driver(v.kind)).collect();
     let starts: Vec<String> = card.volumes.iter().map(|v| v.start.to_string()).collect();
     let to = Path::new(&to).join(format!("{name}--{}--{}", kinds.join("+"), starts.join("+")));
     fs::create_dir_all(&to).unwrap();
     for file in ["card.img", "mended.img", "plan.json"] {
         let _ = fs::copy(at.join(file), to.join(file));
+    }
+}
+
+/// The driver of Linux for it.
+fn driver(kind: Kind) -> &'static str {
+    match kind {
+        Kind::Exfat => "exfat",
+        Kind::Ntfs => "ntfs3",
+        _ => "vfat",
     }
 }
 

@@ -5,6 +5,7 @@
 //! root folder's bitmap and up-case entries, what stands where they point, and the folders below.
 
 mod evidence;
+mod marks;
 mod weigh;
 
 use super::layout::{BootSector, REGION_SECTORS, boot_checksum};
@@ -13,6 +14,7 @@ use crate::{
     medium::{Medium, MediumError},
     progress::Watch,
 };
+pub use marks::marked;
 pub use weigh::Score;
 pub(crate) use weigh::{begins_as_upcase, table_begins};
 

@@ -10,7 +10,10 @@ use crate::{
         layout::{BootSector, NOT_SUMMED, put},
     },
     medium::{Medium, MediumError},
-    mending::step::{Provenance, Step},
+    mending::{
+        field,
+        step::{Provenance, Step},
+    },
     report::{finding::Entry, wording::counted},
 };
 
@@ -69,24 +72,7 @@ fn main(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         .or("boot code, serial number and OEM parameters are lost; usual values stand there instead");
         return job.steps.run(job.window, step, |window| window.write_at(0, &bytes));
     }
-    for field in wrong {
-        let entry: &'static Entry = field.entry.unwrap_or(&c::BOOT_GONE);
-        let exact = field.backup.as_ref() == Some(&field.believed);
-        let is = field.primary.as_deref().map_or(String::new(), |bytes| field.text(bytes));
-        let step = Step::new(
-            "boot-field",
-            format!(
-                "set {} (boot sector, byte {}) from {is} to {}",
-                field.field,
-                field.at,
-                field.text(&field.believed)
-            ),
-            if exact { Provenance::Exact } else { Provenance::Derived },
-            if exact { "the backup boot sector".to_owned() } else { field.why.clone() },
-            &[entry],
-        );
-        job.steps.run(job.window, step, |window| window.write_at(field.at.wide(), &field.believed))?;
-    }
+    field::set(job.window, job.steps, boot.fields.iter(), "the backup boot sector")?;
     if broken {
         sum_anew(job, &geometry)?;
     }

@@ -14,10 +14,12 @@
 //! chains have the lengths that the sizes ask for. Every later stage works on the winner.
 
 pub mod evidence;
+mod marks;
 mod propose;
 mod runs;
 mod weigh;
 
+pub use marks::marked;
 pub use weigh::{Reason, Score, weigh};
 
 use super::layout::BootSector;
@@ -100,7 +102,7 @@ impl Geometry {
                 Kind::Fat12 => self.raw_clusters() < FIRST_FAT16,
                 Kind::Fat16 => (FIRST_FAT16..FIRST_FAT32).contains(&self.raw_clusters()),
                 // Sector 0 and an FSInfo sector stand before the tables.
-                Kind::Fat32 | Kind::Exfat => {
+                Kind::Fat32 | Kind::Exfat | Kind::Ntfs => {
                     self.raw_clusters() < 0x0FFF_FFF6
                         && self.has(self.root_cluster)
                         && self.reserved_sectors > 1
@@ -121,7 +123,7 @@ impl Geometry {
         match self.kind {
             Kind::Fat12 => 12,
             Kind::Fat16 => 16,
-            Kind::Fat32 | Kind::Exfat => 32,
+            Kind::Fat32 | Kind::Exfat | Kind::Ntfs => 32,
         }
     }
     /// True for FAT32.
@@ -241,6 +243,10 @@ pub struct Rival {
 }
 
 impl Believed {
+    /// True where neither a boot sector gives the geometry nor content bears it out.
+    pub fn weak(&self) -> bool {
+        matches!(self.origin, Origin::Derived) && !self.content_confirmed()
+    }
     /// True when independent anchors agree on a geometry that no boot sector gives: a table that begins where
     /// it should, or several folders, and content that is where it says (folders in the clusters that they
     /// name, files of their kind, chains of their length), and nothing else that comes near it.

@@ -339,7 +339,7 @@ fn settle(mut geometry: Geometry, palette: &Palette, claims: &mut Claims) {
     let most = match geometry.kind {
         Kind::Fat12 => FIRST_FAT16.minus(1),
         Kind::Fat16 => FIRST_FAT32.minus(1),
-        Kind::Fat32 | Kind::Exfat => 0x0FFF_FFF4,
+        Kind::Fat32 | Kind::Exfat | Kind::Ntfs => 0x0FFF_FFF4,
     };
     let before = geometry.data_offset().per(geometry.sector_bytes.wide()).narrow();
     let most = most.min(geometry.table_clusters());

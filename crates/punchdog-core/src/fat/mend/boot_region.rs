@@ -5,8 +5,11 @@ use crate::{
     arith::{Peek, Sat},
     fat::{catalogue as c, check_differences, geometry::Geometry},
     medium::MediumError,
-    mending::step::{Provenance, Step},
-    report::{finding::Entry, wording::counted},
+    mending::{
+        field,
+        step::{Provenance, Step},
+    },
+    report::wording::counted,
 };
 use zerocopy::IntoBytes;
 
@@ -48,32 +51,8 @@ fn sector(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         };
         return job.steps.run(job.window, step, |window| window.write_at(0, &bytes));
     }
-    let wrong: Vec<_> = job
-        .boot
-        .fields
-        .iter()
-        .filter(|field| field.wrong() && field.entry.is_some() && field.field != "BS_Reserved1")
-        .cloned()
-        .collect();
-    for field in wrong {
-        let entry: &'static Entry = field.entry.unwrap_or(&c::BOOT_GONE);
-        let exact = field.backup.as_ref() == Some(&field.believed);
-        let is = field.primary.as_deref().map_or(String::new(), |bytes| field.text(bytes));
-        let step = Step::new(
-            "boot-field",
-            format!(
-                "set {} (boot sector, byte {}) from {is} to {}",
-                field.field,
-                field.at,
-                field.text(&field.believed)
-            ),
-            if exact { Provenance::Exact } else { Provenance::Derived },
-            if exact { "the backup boot sector".to_owned() } else { field.why.clone() },
-            &[entry],
-        );
-        job.steps.run(job.window, step, |window| window.write_at(field.at.wide(), &field.believed))?;
-    }
-    Ok(())
+    let fields = job.boot.fields.iter().filter(|field| field.field != "BS_Reserved1");
+    field::set(job.window, job.steps, fields, "the backup boot sector")
 }
 
 /// Names the geometries that were not believed.

@@ -1,0 +1,233 @@
+//! A record of $MFT, as the driver of Linux judges it.
+
+use super::{EINVAL, EIO, ENOENT, ESTALE, Loaded, Mount};
+use crate::{
+    arith::{Peek, Sat},
+    medium::Medium,
+    ntfs::{
+        index::root_fits,
+        layout::{Fixups, NAME_HEAD, NAME_SHORT, RECORD_FOLDER, STANDARD_LEAST, kind, own, unfix},
+        names::of_key,
+        record::{Attribute, Head, attributes, text},
+        runs::{Mapping, Run, decode},
+    },
+};
+
+/// True where $Bitmap has all of a run in use.
+fn all_set(medium: &dyn Medium, used: &Mapping, first: u64, length: u64) -> bool {
+    let mut at = first;
+    let end = first.plus(length);
+    while at < end {
+        let byte = at.per(8);
+        let many = end.minus(at).plus(at.rest(8)).per_up(8).min(1 << 16);
+        let bytes = used.read(medium, byte, many.size());
+        let stop = byte.plus(many).times(8).min(end);
+        let set = |cluster: u64| bytes.byte(cluster.per(8).minus(byte).size()) >> cluster.rest(8) & 1 == 1;
+        if bytes.iter().any(|byte| *byte != 0xFF) && !(at..stop).all(set) {
+            return false;
+        }
+        at = stop;
+    }
+    true
+}
+
+impl Mount<'_> {
+    /// Reads and judges a record as the driver does (section 3.2 of what was seen): its content or an error.
+    pub(super) fn load(&mut self, number: u32, name: Option<&str>, replaying: bool) -> Result<Loaded, i32> {
+        let found = self.judge(number, name, replaying);
+        if found.is_err() && !std::mem::take(&mut self.quiet) {
+            self.error();
+        }
+        found
+    }
+
+    fn bytes_of(&self, number: u32) -> Result<Vec<u8>, i32> {
+        let at = number.wide().times(self.record.wide());
+        let whole = |places: &[(u64, crate::medium::Extent)]| {
+            places.iter().fold(0_u64, |sum, (_, extent)| sum.plus(extent.length)) == self.record.wide()
+                && places.iter().all(|(_, extent)| extent.end() <= self.medium.len())
+        };
+        if let Some(map) = &self.map {
+            let places = map.places(at, self.record.wide());
+            if !whole(&places) {
+                return Err(if places.is_empty() { ENOENT } else { EIO });
+            }
+            return Ok(map.read(self.medium, at, self.record));
+        }
+        let place = self.mft.plus(at);
+        if place.plus(self.record.wide()) > self.medium.len() {
+            return Err(EIO);
+        }
+        Ok(self.medium.lenient(place, self.record).bytes)
+    }
+
+    fn judge(&mut self, number: u32, name: Option<&str>, replaying: bool) -> Result<Loaded, i32> {
+        let mut record = match self.bytes_of(number) {
+            Ok(record) => record,
+            Err(error) => {
+                if error == EIO {
+                    let at = self.mft.plus(number.wide().times(self.record.wide()));
+                    self.say(format!("failed to read volume at offset {at:#x}"));
+                }
+                return Err(error);
+            }
+        };
+        // Offset and count 0 are taken for "no fixups".
+        let none = record.le16(4) == 0 && record.le16(6) == 0;
+        if !none && unfix(&mut record) == Fixups::Bad {
+            self.say("mft corrupted");
+            return Err(EINVAL);
+        }
+        let head = Head::read(&record);
+        if head.allocated != self.record {
+            return Err(EINVAL);
+        }
+        if !replaying {
+            let expected = u16::try_from(number).unwrap_or(0).max(1);
+            if head.sequence != expected {
+                self.say(format!(
+                    "MFT: r={number:x}, expect seq={expected:x} instead of {:x}!",
+                    head.sequence
+                ));
+                return Err(EINVAL);
+            }
+            if !head.in_use() {
+                self.say(format!("Inode r={number:x} is not in use!"));
+                return Err(ESTALE);
+            }
+        }
+        if head.base != 0 {
+            return Err(EINVAL);
+        }
+        self.attributes(number, &record, &head, name)
+    }
+
+    fn attributes(
+        &mut self,
+        number: u32,
+        record: &[u8],
+        head: &Head,
+        name: Option<&str>,
+    ) -> Result<Loaded, i32> {
+        let (list, broken) = attributes(record);
+        let list = if head.in_use() { list } else { Vec::new() };
+        let mut out = Loaded { folder: head.flags & RECORD_FOLDER != 0, ..Loaded::default() };
+        let (mut standard, mut names, mut matching, mut rooted) = (false, 0_u16, false, false);
+        for attribute in &list {
+            if !self.sizes_fit(attribute) {
+                self.say(format!("ino={number:x}, mi_enum_attr"));
+                return Err(EINVAL);
+            }
+            let value = attribute.value();
+            match attribute.kind() {
+                kind::STANDARD => {
+                    if !attribute.resident() || value.len() < STANDARD_LEAST {
+                        return Err(EINVAL);
+                    }
+                    standard = true;
+                }
+                kind::NAME => {
+                    if !attribute.resident() || value.len() < NAME_HEAD {
+                        return Err(EINVAL);
+                    }
+                    names = names.saturating_add(1);
+                    if value.byte(65) != NAME_SHORT && name.is_some_and(|name| text(of_key(value)) == name) {
+                        matching = true;
+                    }
+                }
+                kind::DATA if !out.folder => self.data(number, attribute, &mut out)?,
+                kind::INDEX_ROOT if attribute.is_called("$I30") => {
+                    if !attribute.resident() || value.le32(0) != kind::NAME || value.le32(4) != 1 {
+                        return Err(EINVAL);
+                    }
+                    if out.folder {
+                        rooted = true;
+                        if !root_fits(value, self.cluster) {
+                            self.quiet = true;
+                            return Err(EINVAL);
+                        }
+                    }
+                }
+                kind::INDEX_ROOT if !attribute.resident() => return Err(EINVAL),
+                kind::INDEX_ALLOCATION if rooted && attribute.is_called("$I30") => {
+                    self.unpack(attribute)?;
+                }
+                kind::BITMAP if number == own::MFT => {
+                    if attribute.resident() || attribute.allocated() >= 0x2000_0000 {
+                        return Err(EINVAL);
+                    }
+                    out.bitmap = Some(self.unpack(attribute)?);
+                }
+                kind::BITMAP if out.folder && attribute.is_called("$I30") && !attribute.resident() => {
+                    self.unpack(attribute)?;
+                }
+                _ => {}
+            }
+        }
+        if broken.is_some() && head.in_use() {
+            self.say(format!("ino={number:x}, mi_enum_attr"));
+            return Err(EINVAL);
+        }
+        if !standard {
+            return Err(EINVAL);
+        }
+        if name.is_some() && !matching {
+            return Err(ENOENT);
+        }
+        if names == 0 {
+            return Err(EINVAL);
+        }
+        if names != head.links {
+            self.say(format!("ino={number:x}, Correct links count -> {names}."));
+        }
+        if out.folder && !rooted || !out.folder && !out.regular {
+            return Err(EINVAL);
+        }
+        out.record = record.to_vec();
+        Ok(out)
+    }
+
+    fn data(&mut self, number: u32, attribute: &Attribute<'_>, out: &mut Loaded) -> Result<(), i32> {
+        let of_bad = number == own::BADCLUS && attribute.is_called("$Bad") && !attribute.resident();
+        let of_secure = number == own::SECURE && attribute.is_called("$SDS") && !attribute.resident();
+        if number == own::BADCLUS && attribute.resident()
+            || !attribute.name().is_empty() && !of_bad && !of_secure
+        {
+            return Ok(());
+        }
+        out.regular = true;
+        if attribute.resident() {
+            out.size = attribute.value().len().wide();
+            return Ok(());
+        }
+        out.size = attribute.size();
+        out.valid = attribute.valid();
+        if attribute.allocated() > 0 {
+            out.runs = self.unpack(attribute)?;
+        }
+        Ok(())
+    }
+
+    /// The runs of an attribute; clusters that $Bitmap has as free are an error that is put right.
+    fn unpack(&mut self, attribute: &Attribute<'_>) -> Result<Vec<Run>, i32> {
+        let (runs, bad) = decode(attribute.runs(), attribute.clusters(), self.clusters);
+        if bad.is_some() {
+            return Err(EINVAL);
+        }
+        let free = self.used.as_ref().is_some_and(|used| {
+            runs.iter()
+                .any(|run| run.first.is_some_and(|first| !all_set(self.medium, used, first, run.length)))
+        });
+        if free {
+            self.error();
+        }
+        Ok(runs)
+    }
+
+    /// What the driver demands of the sizes of an attribute that is not resident.
+    fn sizes_fit(&self, attribute: &Attribute<'_>) -> bool {
+        attribute.resident()
+            || attribute.first_vcn() <= attribute.last_vcn().wrapping_add(1)
+                && attribute.sizes_stand(self.cluster, self.bytes)
+    }
+}

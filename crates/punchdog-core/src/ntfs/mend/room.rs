@@ -1,0 +1,122 @@
+//! Free clusters for what is mended: blank ones first, as what lies in others may be of a file whose record is lost.
+
+use crate::{
+    arith::Sat,
+    cluster::{free::Room, set::ClusterSet},
+    medium::Medium,
+    ntfs::{geometry::Geometry, runs::Run, survey::Survey},
+};
+
+/// Clusters that are looked at ahead.
+const AHEAD: u32 = 1024;
+/// Bytes of free clusters that are looked through for blank ones.
+const LOOKED_AT: u64 = 256 << 20;
+
+/// Clusters that neither a file nor $Bitmap has.
+pub(super) fn free(survey: &Survey) -> Room {
+    without(survey, survey.bitmap.as_ref())
+}
+
+/// Clusters that no file has, whatever $Bitmap says.
+pub(super) fn unclaimed(survey: &Survey) -> Room {
+    without(survey, None)
+}
+
+fn without(survey: &Survey, marked: Option<&ClusterSet>) -> Room {
+    let mut free = survey.claimed.complement();
+    // The records themselves are nobody's where record 0 is lost.
+    for run in &survey.mft.runs {
+        if let Some(first) = run.first {
+            free.remove_range(first.size()..run.end().size());
+        }
+    }
+    if let Some(marked) = marked {
+        free.difference_with(marked);
+        // Of what is behind its end it says nothing.
+        free.remove_range(survey.bitmap_end.size()..free.len());
+    }
+    let used = free.complement();
+    let mut room = Room::of(std::iter::empty());
+    let mut at = 0_usize;
+    while let Some(gap) = used.gap_in(at..used.len()) {
+        room.add(gap.start.narrow(), gap.end.minus(gap.start).narrow());
+        at = gap.end;
+    }
+    room
+}
+
+/// True for 64 KiB of zeros from `at` on, before `end`.
+pub(super) fn is_blank(medium: &dyn Medium, at: u64, end: u64) -> bool {
+    let length = end.minus(at).min(1 << 16);
+    let hole = medium.data_from(at).is_none_or(|data| data.offset >= at.plus(length));
+    hole || medium.lenient(at, length.size()).bytes.iter().all(|byte| *byte == 0)
+}
+
+/// Free clusters of one round of mending, given out once.
+pub(super) struct Clusters {
+    geometry: Geometry,
+    room: Option<Room>,
+    /// $Bitmap tells which are free; else only blank ones are taken.
+    known: bool,
+    /// Bytes that may still be looked through.
+    left: u64,
+    blank: Room,
+    others: Room,
+}
+
+impl Clusters {
+    /// Those of a volume; they are looked for when the first are wanted.
+    pub(super) fn of(survey: &Survey) -> Self {
+        let none = || Room::of(std::iter::empty());
+        Self {
+            geometry: survey.mft.geometry,
+            room: None,
+            known: survey.bitmap.is_some(),
+            left: LOOKED_AT,
+            blank: none(),
+            others: none(),
+        }
+    }
+
+    /// So many clusters, in a row where there is one; `None` where there are fewer.
+    pub(super) fn rows(&mut self, survey: &Survey, medium: &dyn Medium, count: u64) -> Option<Vec<Run>> {
+        let wanted = u32::try_from(count).ok()?;
+        let room = self.room.get_or_insert_with(|| free(survey));
+        loop {
+            if let Some(first) = self.blank.row(wanted) {
+                return Some(vec![Run::new(first.into(), count)]);
+            }
+            if self.left == 0 {
+                break;
+            }
+            let mut more = room.up_to(AHEAD);
+            if more.is_empty() {
+                break;
+            }
+            more.sort_unstable();
+            for cluster in more {
+                let (at, end) =
+                    (self.geometry.place(cluster.into()), self.geometry.place(u64::from(cluster).plus(1)));
+                let blank = (at..end).step_by(1 << 16).all(|at| is_blank(medium, at, end));
+                self.left = self.left.minus(self.geometry.cluster());
+                if blank { self.blank.add(cluster, 1) } else { self.others.add(cluster, 1) }
+            }
+        }
+        let mut taken = self.blank.exactly(wanted);
+        if taken.is_none() && self.known {
+            let mut all = self.blank.up_to(wanted);
+            for others in [&mut self.others, room] {
+                all.extend(others.up_to(wanted.minus(all.len().narrow())));
+            }
+            taken = Some(all).filter(|all| all.len() == wanted.size());
+        }
+        let mut runs: Vec<Run> = Vec::new();
+        for cluster in taken? {
+            match runs.last_mut() {
+                Some(run) if run.end() == u64::from(cluster) => run.length = run.length.plus(1),
+                _ => runs.push(Run::new(cluster.into(), 1)),
+            }
+        }
+        Some(runs)
+    }
+}

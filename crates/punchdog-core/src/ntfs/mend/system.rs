@@ -1,0 +1,131 @@
+//! Records 0 to 11, and $MFTMirr.
+
+use super::{
+    Job,
+    rebuild::{self, Given, Made},
+    writing::{put_record, write_record},
+};
+use crate::{
+    arith::{Peek, Sat},
+    medium::{Medium, MediumError},
+    mending::step::{Provenance, Step},
+    ntfs::{
+        catalogue as c,
+        layout::{RECORD_IN_USE, own, put},
+        mirror::{self, Copy},
+        record::Head,
+        system::{self, is_record},
+    },
+};
+
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
+    let faults = system::faults(job.survey);
+    let cluster = job.survey.mft.geometry.cluster();
+    let mut given: Option<Given> = None;
+    for fault in faults {
+        let number = fault.number;
+        let name = own::NAMES.get(number.size()).copied().unwrap_or("?");
+        let expected = u16::try_from(number).unwrap_or(0).max(1);
+        // One field of the head may be all that is wrong.
+        if let Some(mut record) = job.record(number).filter(|record| record.part(0, 4) == b"FILE") {
+            put(&mut record, 16, &expected.to_le_bytes());
+            let flags = Head::read(&record).flags | RECORD_IN_USE;
+            let folder = matches!(number, own::ROOT | own::EXTEND);
+            let flags = if folder { flags | 2 } else { flags & !2 };
+            put(&mut record, 22, &flags.to_le_bytes());
+            if job.record(number).as_ref() != Some(&record) && is_record(&record, number, cluster) {
+                let step = Step::new(
+                    "system-record-head",
+                    format!("set sequence number and flags of record {number} ({name})"),
+                    Provenance::Derived,
+                    "they are always the same; the rest of the record is whole",
+                    &[&c::SYSTEM_RECORD, &c::SEQUENCE],
+                );
+                let survey = job.survey;
+                job.steps
+                    .run(job.window, step, |window| write_record(window, &survey.mft, number, &record))?;
+                continue;
+            }
+        }
+        let copied = number < mirror::ALWAYS && mirror::copy_of(job.window, job.survey, number).is_some();
+        if copied {
+            let place = mirror::place(job.survey, number);
+            let medium: &dyn Medium = job.window;
+            let bytes = medium.lenient(place, job.survey.mft.geometry.record()).bytes;
+            let step = Step::new(
+                "record-from-mirror",
+                format!("copy record {number} ({name}) from $MFTMirr, byte {place}"),
+                Provenance::Exact,
+                "$MFTMirr: the copy is whole",
+                &[&c::SYSTEM_RECORD, &c::SEQUENCE, &c::VOLUME_INFO, &c::LOG_GONE],
+            );
+            let survey = job.survey;
+            job.steps.run(job.window, step, |window| put_record(window, &survey.mft, number, &bytes))?;
+            continue;
+        }
+        let given = given.get_or_insert_with(|| Given::new(job.survey));
+        made(job, number, name, given)?;
+    }
+    Ok(())
+}
+
+/// A record made anew from what else tells of the file.
+fn made(
+    job: &mut Job<'_, '_, '_, '_>,
+    number: u32,
+    name: &str,
+    given: &mut Given,
+) -> Result<(), MediumError> {
+    let Some(Made { record, content, from, judged, lost }) =
+        rebuild::record(job.window, job.survey, number, given)
+    else {
+        return Ok(());
+    };
+    let provenance = if judged { Provenance::Judged } else { Provenance::Derived };
+    let mut step = Step::new(
+        "record-made-anew",
+        format!("write record {number} ({name}) anew"),
+        provenance,
+        from,
+        &[&c::SYSTEM_RECORD, &c::SEQUENCE, &c::VOLUME_INFO, &c::LOG_GONE, &c::BITMAP_GONE, &c::MFT_BITMAP],
+    );
+    if let Some(lost) = lost {
+        step = step.or(lost);
+    }
+    let survey = job.survey;
+    job.steps.run(job.window, step, |window| {
+        for (place, bytes) in &content {
+            window.write_at(*place, bytes)?;
+        }
+        put_record(window, &survey.mft, number, &record)
+    })
+}
+
+/// Copies that are not what they should be.
+pub(super) fn mirror(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
+    let copies = mirror::copies(job.window, job.survey);
+    let cluster = job.survey.mft.geometry.cluster();
+    let mut bytes = Vec::new();
+    for copy in copies {
+        let (number, place) = match copy {
+            Copy::Differs { number, place, .. } | Copy::Damaged { number, place } => (number, place),
+        };
+        let whole = job.record(number).is_some_and(|record| is_record(&record, number, cluster));
+        if whole {
+            bytes.push((place, job.survey.mft.raw(job.window, number)));
+        }
+    }
+    if bytes.is_empty() {
+        return Ok(());
+    }
+    let step = Step::new(
+        "mirror-from-records",
+        "copy the first records into $MFTMirr",
+        Provenance::Exact,
+        "the records themselves",
+        &[&c::MIRROR_DIFFERS, &c::MIRROR_RECORD],
+    );
+    job.steps.run(job.window, step, |window| {
+        bytes.iter().try_for_each(|(place, bytes)| window.write_at(*place, bytes))
+    })
+}

@@ -1,0 +1,753 @@
+//! All records of $MFT, read once: the files, their names, where their content stands, and what is wrong with each.
+//!
+//! What stands in records that extend others is put together with its file by the base record that they name; a file's
+//! attribute list is held against that ([`super::lists`]), so that a list that is gone costs nothing.
+
+use super::{
+    layout::{
+        Fixups, NAME_BOTH, NAME_HEAD, NAME_POSIX, NAME_SHORT, STANDARD_LEAST, kind, number, reference,
+        sequence, unfix,
+    },
+    lists::{ListFlaw, Listed, Lists},
+    mft::Mft,
+    record::{Attribute, Broken, Head, attributes, text},
+    runs::{BadRuns, Run, decode},
+};
+use crate::{
+    arith::{Peek, Sat},
+    cluster::set::ClusterSet,
+    medium::{Medium, MediumError},
+    progress::Watch,
+};
+use bitflags::bitflags;
+use rayon::prelude::*;
+use std::{cell::Cell, collections::HashMap, ops::Range};
+
+/// Bytes of records that are read at once.
+const LONG: usize = 4 << 20;
+/// Names of streams that are told apart.
+const STREAMS: usize = 1 << 20;
+
+/// What is wrong with one record.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Flaw {
+    /// It does not begin with FILE.
+    Signature([u8; 4]),
+    /// These strides of 512 bytes are of another writing than the first.
+    Torn(Vec<usize>),
+    /// Its fixups cannot be where its head says, or are another number than its strides.
+    Fixups,
+    /// Its attributes cannot be read to the end.
+    Broken(Broken),
+    /// It says that it is another record.
+    Number(u32),
+    /// The bytes used are others than its attributes have.
+    Used(usize),
+    /// Two attributes have one id, or the next id is in use.
+    Ids,
+    /// A file without standard information.
+    NoStandard,
+    /// The runs of an attribute (its type, and where it stands in the record).
+    Runs(u32, usize, BadRuns),
+    /// The sizes of an attribute do not go together with its clusters (its type, where it stands).
+    Sizes(u32, usize),
+    /// The pieces of an attribute leave something out, or overlap (its type).
+    Pieces(u32),
+    /// The base record that it names is no file's, or another's by now.
+    Base(u64),
+    /// It names this base record; the list of another file, of that one, has it, or it fills a gap there.
+    Extends(u64, u64),
+    /// The file's attribute list is not what its records have.
+    List(ListFlaw),
+    /// It has another number of names than it says.
+    Links(u16),
+    /// It says that it is free; its folder and $MFT's bitmap say that it is not.
+    Free,
+    /// It has this sequence number; its folder, and all that stands in it, name that one.
+    Sequence(u16, u16),
+    /// A name (where its value stands) says that it is in that folder, which there is not; the index of this one has it.
+    Parent(u16, u64, u64),
+    /// It has an index of names, and says that it is no folder; or the reverse.
+    Folder,
+    /// The length or kind of a name (where its value stands) cannot be: what they are instead.
+    Name(u16, u8, u8),
+}
+
+bitflags! {
+    /// What a survey notes of a file.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+    pub struct Notes: u16 {
+        /// It is a folder.
+        const FOLDER = 1;
+        /// It has an index that is not of names.
+        const VIEW = 1 << 1;
+        /// Its record is not in use: it is deleted.
+        const DELETED = 1 << 2;
+        /// Something of its record cannot be believed.
+        const DOUBT = 1 << 3;
+        /// Something of its content cannot be found.
+        const SHORT = 1 << 4;
+        /// Another file claims some of its clusters.
+        const CROSSED = 1 << 5;
+        /// Its attributes stand in several records.
+        const SPREAD = 1 << 6;
+        /// Its record cannot be read; others name it.
+        const LOST = 1 << 7;
+        /// It has an attribute list.
+        const LISTED = 1 << 8;
+        /// It has names.
+        const NAMED = 1 << 9;
+        /// Its attribute list does not lead to all that it has.
+        const MISLISTED = 1 << 10;
+    }
+}
+
+/// One file.
+#[derive(Debug, Clone)]
+pub struct File {
+    /// Its base record.
+    pub number: u32,
+    /// How often the record was given to a file.
+    pub sequence: u16,
+    /// What is noted of it.
+    pub notes: Notes,
+    /// Names that it says it has.
+    pub links: u16,
+    /// When its content was last changed, in 100 ns since 1601.
+    pub modified: u64,
+    /// Its attributes.
+    pub attributes: u32,
+    /// Its security id.
+    pub security: u32,
+    /// What stands behind its name, if anything: the tag of the reparse point.
+    pub reparse: u32,
+    /// Its names, in the list of all.
+    pub names: Range<u32>,
+    /// The pieces of its attributes, in the list of all.
+    pub pieces: Range<u32>,
+}
+
+/// One name of a file.
+#[derive(Debug, Clone)]
+pub struct Name {
+    /// The file, by its record.
+    pub file: u32,
+    /// The record that the name stands in.
+    pub holder: u32,
+    /// Where in the record its value stands.
+    pub at: u16,
+    /// The namespace.
+    pub space: u8,
+    /// The folder's index has it.
+    pub indexed: bool,
+    /// The reference to the folder.
+    pub parent: u64,
+    /// The name.
+    pub text: Box<str>,
+}
+
+/// A piece of an attribute: all of it, or what one of several records has.
+#[derive(Debug, Clone)]
+pub struct Piece {
+    /// The file, by its record.
+    pub file: u32,
+    /// The record that it stands in.
+    pub holder: u32,
+    /// Its type.
+    pub kind: u32,
+    /// Its name, in the list of names of streams; 0 for none.
+    pub name: u32,
+    /// Where in the record the attribute stands.
+    pub at: u16,
+    /// Compressed, encrypted, sparse.
+    pub flags: u16,
+    /// Clusters of a compression unit, as a power of two.
+    pub unit: u8,
+    /// Its value stands in the record.
+    pub resident: bool,
+    /// What is wrong with its runs.
+    pub bad: Option<BadRuns>,
+    /// First VCN; where resident, where in the record the value stands.
+    pub first_vcn: u64,
+    /// Clusters that it should have.
+    pub clusters: u64,
+    /// Its runs, in the list of all.
+    pub runs: Range<u32>,
+    /// Bytes allocated.
+    pub allocated: u64,
+    /// Bytes of content.
+    pub size: u64,
+    /// Bytes of it that were written.
+    pub valid: u64,
+}
+
+/// What became of a record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Use {
+    /// Nothing but zeros, or FF.
+    Blank,
+    /// No file's.
+    Free,
+    /// A file's.
+    File,
+    /// It extends the record of a file.
+    Extends,
+    /// Nothing that can be read.
+    Noise,
+}
+
+/// All of them.
+#[derive(Debug, Default)]
+pub struct Records {
+    /// The files, by record; deleted ones among them.
+    pub files: Vec<File>,
+    /// All names, by file.
+    pub names: Vec<Name>,
+    /// All pieces, by file, type, name and VCN.
+    pub pieces: Vec<Piece>,
+    /// All runs.
+    pub runs: Vec<Run>,
+    /// The names of streams and indexes; the first is empty.
+    pub streams: Vec<Box<str>>,
+    /// What is wrong with each record.
+    pub flaws: Vec<(u32, Flaw)>,
+    /// What each record is.
+    pub uses: Vec<Use>,
+    /// The sequence number of each record.
+    pub sequences: Vec<u16>,
+    /// Records that extend others, with the base that they name.
+    pub extending: Vec<(u32, u64)>,
+    /// Attribute lists, and what they speak of.
+    pub lists: Lists,
+    by_name: HashMap<Box<str>, u32>,
+}
+
+/// What one record says.
+struct Parsed {
+    head: Head,
+    usage: Use,
+    flaws: Vec<Flaw>,
+    standard: Option<(u64, u32, u32)>,
+    reparse: u32,
+    /// It has an attribute list.
+    listed: bool,
+    /// The list, where it stands in the record.
+    list: Option<Vec<u8>>,
+    /// All its attributes, where a list has them.
+    has: Vec<Listed>,
+    names: Vec<Name>,
+    /// Pieces with their names and runs, which have no places in the lists yet.
+    pieces: Vec<(Piece, String, Vec<Run>)>,
+}
+
+fn blank(record: &[u8]) -> bool {
+    let first = record.byte(0);
+    matches!(first, 0 | 0xFF) && record.iter().all(|byte| *byte == first)
+}
+
+/// Reads one record.
+fn parse(number: u32, bytes: &[u8], cluster: u64, clusters: u64) -> Option<Parsed> {
+    let mut record = bytes.to_vec();
+    let mut flaws = Vec::new();
+    if blank(&record) {
+        return None;
+    }
+    let fixups = unfix(&mut record);
+    let head = Head::read(&record);
+    let (list, broken) = attributes(&record);
+    let signed = record.part(0, 4) == b"FILE";
+    // Hosts write BAAD over the signature of what they met torn: that is a record too.
+    let marked = signed || record.part(0, 4) == b"BAAD";
+    let mut parsed = Parsed {
+        head,
+        usage: Use::Noise,
+        flaws: Vec::new(),
+        standard: None,
+        reparse: 0,
+        listed: false,
+        list: None,
+        has: Vec::new(),
+        names: Vec::new(),
+        pieces: Vec::new(),
+    };
+    let counts = usize::from(record.le16(6)) == record.len().per(512).plus(1);
+    // Neither signature nor attributes, or no fixups: nothing says that this is a record.
+    let none = list.is_empty() && broken.is_some();
+    if fixups == Fixups::Bad && (!marked || none) || !marked && none {
+        return Some(parsed);
+    }
+    parsed.usage = match (head.in_use(), head.base) {
+        (true, 0) => Use::File,
+        (true, _) => Use::Extends,
+        (false, _) => Use::Free,
+    };
+    // What is free is not judged: hosts leave it as it was.
+    if !head.in_use() && (broken.is_some() || fixups != Fixups::Whole || !signed) {
+        return Some(parsed);
+    }
+    if !signed {
+        let mut found = [0; 4];
+        super::layout::put(&mut found, 0, record.part(0, 4));
+        flaws.push(Flaw::Signature(found));
+    }
+    match fixups {
+        Fixups::Torn(strides) => flaws.push(Flaw::Torn(strides)),
+        Fixups::Bad => flaws.push(Flaw::Fixups),
+        Fixups::Whole if !counts => flaws.push(Flaw::Fixups),
+        Fixups::Whole => {}
+    }
+    flaws.extend(broken.map(Flaw::Broken));
+    flaws.extend(head.number.filter(|own| *own != number).map(Flaw::Number));
+    if broken.is_none() {
+        let end = list.last().map_or(head.first, |last| last.at.plus(last.bytes.len())).plus(8);
+        if end != head.used {
+            flaws.push(Flaw::Used(end));
+        }
+    }
+    let mut ids: Vec<u16> = list.iter().map(Attribute::id).collect();
+    ids.sort_unstable();
+    let doubled = ids.windows(2).any(|pair| pair.first() == pair.last());
+    if doubled || ids.last().is_some_and(|last| *last >= head.next_id) {
+        flaws.push(Flaw::Ids);
+    }
+    for attribute in &list {
+        take(number, attribute, cluster, clusters, &mut parsed, &mut flaws);
+    }
+    if parsed.usage == Use::File && parsed.standard.is_none() && broken.is_none() {
+        flaws.push(Flaw::NoStandard);
+    }
+    // One without standard information may be one that extends another and does not say so.
+    if parsed.listed || head.base != 0 || parsed.standard.is_none() {
+        let own = reference(number, head.sequence);
+        let has = list.iter().filter(|attribute| attribute.kind() != kind::LIST);
+        parsed.has = has.map(|attribute| Listed::attribute(attribute, own)).collect();
+    }
+    // Files have content, folders an index of names.
+    let has = |of: u32, name: &str| list.iter().any(|a| a.kind() == of && a.is_called(name));
+    let (index, data) = (has(kind::INDEX_ROOT, "$I30"), has(kind::DATA, ""));
+    let plain = parsed.usage == Use::File && broken.is_none() && !parsed.listed;
+    if plain && number > super::layout::own::EXTEND && index != data && index != head.folder() {
+        parsed.head.flags ^= super::layout::RECORD_FOLDER;
+        flaws.push(Flaw::Folder);
+    }
+    parsed.flaws = flaws;
+    Some(parsed)
+}
+
+fn take(
+    number: u32,
+    attribute: &Attribute<'_>,
+    cluster: u64,
+    clusters: u64,
+    parsed: &mut Parsed,
+    flaws: &mut Vec<Flaw>,
+) {
+    let value = attribute.value();
+    let of = attribute.kind();
+    let at = u16::try_from(attribute.at).unwrap_or(u16::MAX);
+    match of {
+        kind::STANDARD if attribute.resident() && value.len() >= STANDARD_LEAST => {
+            let security = if value.len() >= 72 { value.le32(52) } else { 0 };
+            parsed.standard = Some((value.le64(8), value.le32(32), security));
+        }
+        kind::NAME if value.len() > NAME_HEAD => {
+            // The value ends with the name.
+            let long = u8::try_from(value.len().minus(NAME_HEAD).per(2)).unwrap_or(u8::MAX);
+            let space = if value.byte(65) > NAME_BOTH { NAME_POSIX } else { value.byte(65) };
+            let value_at = u16::try_from(attribute.value_at()).unwrap_or(u16::MAX);
+            if (long, space) != (value.byte(64), value.byte(65)) {
+                flaws.push(Flaw::Name(value_at, long, space));
+            }
+            let units = value.part(NAME_HEAD, usize::from(long).times(2));
+            parsed.names.push(Name {
+                file: number,
+                holder: number,
+                at: value_at,
+                space,
+                indexed: false,
+                parent: value.le64(0),
+                text: text(units).into_boxed_str(),
+            });
+        }
+        kind::LIST => {
+            parsed.listed = true;
+            parsed.list = attribute.resident().then(|| value.to_vec());
+        }
+        kind::REPARSE => parsed.reparse = value.le32(0),
+        _ => {}
+    }
+    let kept =
+        !attribute.resident() || matches!(of, kind::DATA | kind::LIST | kind::INDEX_ROOT | kind::BITMAP);
+    if !kept {
+        return;
+    }
+    let mut piece = Piece {
+        file: number,
+        holder: number,
+        kind: of,
+        name: 0,
+        at,
+        flags: attribute.flags(),
+        unit: 0,
+        resident: attribute.resident(),
+        bad: None,
+        first_vcn: attribute.value_at().wide(),
+        clusters: 0,
+        runs: 0..0,
+        allocated: value.len().wide(),
+        size: value.len().wide(),
+        valid: value.len().wide(),
+    };
+    let mut runs = Vec::new();
+    if !attribute.resident() {
+        piece.first_vcn = attribute.first_vcn();
+        piece.clusters = attribute.clusters();
+        let (found, bad) = decode(attribute.runs(), piece.clusters, clusters);
+        runs = found;
+        piece.bad = bad;
+        piece.unit = attribute.unit();
+        if let Some(bad) = bad {
+            flaws.push(Flaw::Runs(of, attribute.at, bad));
+        }
+        if piece.first_vcn == 0 {
+            (piece.allocated, piece.size, piece.valid) =
+                (attribute.allocated(), attribute.size(), attribute.valid());
+        }
+        let no_room = attribute.sums() && !attribute.has_room_for_sum();
+        if no_room || !attribute.sizes_stand(cluster, clusters.times(cluster)) {
+            flaws.push(Flaw::Sizes(of, attribute.at));
+        }
+    }
+    parsed.pieces.push((piece, text(attribute.name()), runs));
+}
+
+impl Records {
+    /// Reads all records of `mft`.
+    pub fn read(medium: &dyn Medium, mft: &Mft, watch: &dyn Watch) -> Result<Self, MediumError> {
+        let size = mft.geometry.record();
+        let (cluster, clusters) = (mft.geometry.cluster(), mft.geometry.clusters());
+        let mut all = Self { streams: vec!["".into()], ..Self::default() };
+        let count = mft.records();
+        all.uses = vec![Use::Blank; count.size()];
+        all.sequences = vec![0; count.size()];
+        let step = LONG.per(size).narrow();
+        let mut buffer = vec![0; size.times(step.min(count).size())];
+        let mut next = 0_u32;
+        while next < count {
+            if watch.stop() {
+                return Err(MediumError::Stopped);
+            }
+            watch.at("reading records", next.wide(), count.wide());
+            let many = step.min(count.minus(next));
+            if mft.is_hole(medium, next, many) {
+                next = next.plus(many);
+                continue;
+            }
+            let bytes = buffer.get_mut(..size.times(many.size())).unwrap_or(&mut []);
+            mft.map.read_into(medium, next.wide().times(size.wide()), bytes);
+            let parsed: Vec<Option<Parsed>> = bytes
+                .par_chunks(size)
+                .enumerate()
+                .map(|(index, record)| parse(next.plus(index.narrow()), record, cluster, clusters))
+                .collect();
+            for (number, one) in (next..).zip(parsed) {
+                if let Some(one) = one {
+                    all.add(number, one);
+                }
+            }
+            next = next.plus(many);
+        }
+        all.read_lists(medium, cluster);
+        all.settle(cluster);
+        Ok(all)
+    }
+
+    fn stream(&mut self, name: &str) -> u32 {
+        if name.is_empty() {
+            return 0;
+        }
+        if let Some(known) = self.by_name.get(name) {
+            return *known;
+        }
+        if self.streams.len() >= STREAMS {
+            return 0;
+        }
+        let number = self.streams.len().narrow();
+        self.streams.push(name.into());
+        self.by_name.insert(name.into(), number);
+        number
+    }
+
+    fn add(&mut self, number: u32, parsed: Parsed) {
+        if let Some(usage) = self.uses.get_mut(number.size()) {
+            *usage = parsed.usage;
+        }
+        if let Some(sequence) = self.sequences.get_mut(number.size()) {
+            *sequence = parsed.head.sequence;
+        }
+        if parsed.usage == Use::Noise {
+            return;
+        }
+        let doubtful =
+            |flaw: &Flaw| matches!(flaw, Flaw::Torn(_) | Flaw::Broken(_) | Flaw::Fixups | Flaw::Sizes(..));
+        let doubt = parsed.flaws.iter().any(doubtful);
+        let mut file = number;
+        if parsed.head.base != 0 {
+            self.extending.push((number, parsed.head.base));
+            file = u32::try_from(super::layout::number(parsed.head.base)).unwrap_or(u32::MAX);
+        } else {
+            let mut notes = Notes::empty();
+            notes.set(Notes::FOLDER, parsed.head.folder());
+            notes.set(Notes::VIEW, parsed.head.flags & super::layout::RECORD_VIEW != 0);
+            notes.set(Notes::DELETED, parsed.usage == Use::Free);
+            notes.set(Notes::DOUBT, doubt);
+            notes.set(Notes::LISTED, parsed.listed);
+            let (modified, attributes, security) = parsed.standard.unwrap_or_default();
+            self.files.push(File {
+                number,
+                sequence: parsed.head.sequence,
+                notes,
+                links: parsed.head.links,
+                modified,
+                attributes,
+                security,
+                reparse: parsed.reparse,
+                names: 0..0,
+                pieces: 0..0,
+            });
+        }
+        if !parsed.has.is_empty() {
+            self.lists.add(number, parsed.has, parsed.list.as_deref());
+        }
+        if parsed.usage != Use::Free {
+            self.flaws.extend(parsed.flaws.into_iter().map(|flaw| (number, flaw)));
+        }
+        self.names.extend(parsed.names.into_iter().map(|name| Name { file, ..name }));
+        for (mut piece, name, runs) in parsed.pieces {
+            piece.file = file;
+            piece.name = self.stream(&name);
+            let from = self.runs.len().narrow();
+            self.runs.extend(runs);
+            piece.runs = from..self.runs.len().narrow();
+            self.pieces.push(piece);
+        }
+    }
+
+    /// Puts together what belongs together.
+    fn settle(&mut self, cluster: u64) {
+        // What extends a file that there is not, or not any more, belongs to nobody.
+        let strangers = self.extended(cluster);
+        let theirs = |holder: &u32| strangers.binary_search(holder).is_err();
+        self.names.retain(|name| theirs(&name.holder));
+        self.pieces.retain(|piece| theirs(&piece.holder));
+        self.names.sort_by_key(|name| name.file);
+        self.pieces
+            .sort_by_key(|piece| (piece.file, piece.kind, piece.name, !piece.resident, piece.first_vcn));
+        self.pieces.shrink_to_fit();
+        self.runs.shrink_to_fit();
+        let (mut name, mut piece) = (0_usize, 0_usize);
+        for file in &mut self.files {
+            let behind = |list: &dyn Fn(usize) -> Option<u32>, mut at: usize| {
+                while list(at).is_some_and(|of| of < file.number) {
+                    at = at.plus(1);
+                }
+                let from = at;
+                while list(at) == Some(file.number) {
+                    at = at.plus(1);
+                }
+                from..at
+            };
+            let own = behind(&|at| self.names.get(at).map(|name| name.file), name);
+            name = own.end;
+            file.names = own.start.narrow()..own.end.narrow();
+            file.notes.set(Notes::NAMED, !own.is_empty());
+            let own = behind(&|at| self.pieces.get(at).map(|piece| piece.file), piece);
+            piece = own.end;
+            file.pieces = own.start.narrow()..own.end.narrow();
+            let others = self.pieces.get(own).unwrap_or(&[]);
+            file.notes.set(Notes::SPREAD, others.iter().any(|piece| piece.holder != file.number));
+        }
+        self.judge();
+    }
+
+    /// What is wrong with files as a whole: pieces that leave something out, names that were not counted.
+    fn judge(&mut self) {
+        let mut flaws = Vec::new();
+        for file in &mut self.files {
+            if file.notes.contains(Notes::DELETED) {
+                continue;
+            }
+            let list = self.pieces.get(span(&file.pieces)).unwrap_or(&[]);
+            for stream in list.chunk_by(|one, other| (one.kind, one.name) == (other.kind, other.name)) {
+                let Some(first) = stream.first() else { continue };
+                if first.resident {
+                    if stream.len() > 1 {
+                        flaws.push((file.number, Flaw::Pieces(first.kind)));
+                        file.notes.insert(Notes::SHORT);
+                    }
+                    continue;
+                }
+                let mut next = 0_u64;
+                let mut whole = true;
+                for piece in stream {
+                    whole = whole && piece.first_vcn == next;
+                    next = piece.first_vcn.plus(piece.clusters);
+                    if piece.bad.is_some() {
+                        file.notes.insert(Notes::SHORT);
+                    }
+                }
+                if !whole {
+                    flaws.push((file.number, Flaw::Pieces(first.kind)));
+                    file.notes.insert(Notes::SHORT);
+                }
+            }
+            let names = self.names.get_mut(span(&file.names)).unwrap_or(&mut []);
+            // Hosts do not show a short name: without a long one beside it, it is both.
+            let longs: Vec<u64> =
+                names.iter().filter(|name| name.space != NAME_SHORT).map(|name| name.parent).collect();
+            for name in names.iter_mut().filter(|n| n.space == NAME_SHORT && !longs.contains(&n.parent)) {
+                name.space = NAME_BOTH;
+                let long = u8::try_from(name.text.encode_utf16().count()).unwrap_or(u8::MAX);
+                flaws.push((name.holder, Flaw::Name(name.at, long, NAME_BOTH)));
+            }
+            // Hosts differ in whether a short name counts.
+            let all = u16::try_from(names.len()).unwrap_or(u16::MAX);
+            let long = names.iter().filter(|name| name.space != NAME_SHORT).count();
+            let counted = file.links == all || usize::from(file.links) == long;
+            if !counted && !file.notes.contains(Notes::DOUBT) {
+                flaws.push((file.number, Flaw::Links(all)));
+            }
+        }
+        self.flaws.extend(flaws);
+        self.judge_lists();
+        self.flaws.sort_by_key(|(number, _)| *number);
+    }
+
+    /// The file of this record.
+    pub fn file(&self, number: u32) -> Option<&File> {
+        let at = self.files.binary_search_by_key(&number, |file| file.number).ok()?;
+        self.files.get(at)
+    }
+    /// The record of the file that this one is of.
+    pub fn base_of(&self, holder: u32) -> u32 {
+        let at = self.extending.binary_search_by_key(&holder, |(other, _)| *other);
+        let base = at.ok().and_then(|at| self.extending.get(at)).map(|(_, base)| number(*base));
+        base.map_or(holder, |base| u32::try_from(base).unwrap_or(u32::MAX))
+    }
+    /// The file that is in use.
+    pub fn live(&self, number: u32) -> Option<&File> {
+        self.file(number).filter(|file| !file.notes.contains(Notes::DELETED))
+    }
+    /// The file that this reference means, if it is still that one.
+    pub fn referred(&self, reference: u64) -> Option<&File> {
+        let file = self.live(u32::try_from(number(reference)).ok()?)?;
+        (file.sequence == sequence(reference)).then_some(file)
+    }
+    /// The names of a file.
+    pub fn names_of(&self, file: &File) -> &[Name] {
+        self.names.get(span(&file.names)).unwrap_or(&[])
+    }
+    /// The pieces of a file's attributes.
+    pub fn pieces_of(&self, file: &File) -> &[Piece] {
+        self.pieces.get(span(&file.pieces)).unwrap_or(&[])
+    }
+    /// The pieces of one attribute of a file.
+    pub fn stream_of<'r>(&'r self, file: &File, of: u32, name: &str) -> &'r [Piece] {
+        let list = self.pieces_of(file);
+        let wanted = if name.is_empty() { Some(0) } else { self.by_name.get(name).copied() };
+        let fits = |piece: &Piece| piece.kind == of && Some(piece.name) == wanted;
+        let Some(from) = list.iter().position(fits) else { return &[] };
+        let rest = list.get(from..).unwrap_or(&[]);
+        let many = rest.iter().take_while(|piece| fits(piece)).count();
+        rest.get(..many).unwrap_or(&[])
+    }
+    /// The name of a stream.
+    pub fn stream_name(&self, number: u32) -> &str {
+        self.streams.get(number.size()).map_or("", |name| name)
+    }
+    /// The runs of a piece.
+    pub fn runs_of(&self, piece: &Piece) -> &[Run] {
+        self.runs.get(span(&piece.runs)).unwrap_or(&[])
+    }
+    /// The runs of all pieces of an attribute, holes where a piece is missing.
+    pub fn all_runs(&self, pieces: &[Piece]) -> Vec<Run> {
+        let mut runs: Vec<Run> = Vec::new();
+        let mut next = 0_u64;
+        for piece in pieces.iter().filter(|piece| !piece.resident) {
+            if piece.first_vcn < next {
+                continue;
+            }
+            if piece.first_vcn > next {
+                runs.push(Run { first: None, length: piece.first_vcn.minus(next) });
+            }
+            let own = self.runs_of(piece);
+            runs.extend(own);
+            next = own.iter().fold(piece.first_vcn, |sum, run| sum.plus(run.length));
+        }
+        runs
+    }
+    /// Notes something of a file.
+    pub fn note(&mut self, number: u32, note: Notes) {
+        if let Ok(at) = self.files.binary_search_by_key(&number, |file| file.number)
+            && let Some(file) = self.files.get_mut(at)
+        {
+            file.notes.insert(note);
+        }
+    }
+    /// The clusters that files have, and those that more than one has.
+    pub fn claims(&mut self, clusters: u64) -> (ClusterSet, ClusterSet) {
+        let mut claimed = ClusterSet::with_capacity(clusters.size());
+        let mut crossed = ClusterSet::with_capacity(clusters.size());
+        let mut hit = false;
+        let live = self.files.iter().filter(|file| !file.notes.contains(Notes::DELETED));
+        let live: Vec<Range<u32>> = live.map(|file| file.pieces.clone()).collect();
+        // A volume on which everything claims everything must come to an end too.
+        let budget = Cell::new(clusters.times(64).plus(1 << 24));
+        let each = |take: &mut dyn FnMut(&Piece, Range<usize>)| {
+            for pieces in &live {
+                for piece in
+                    self.pieces.get(span(pieces)).unwrap_or(&[]).iter().filter(|piece| !piece.resident)
+                {
+                    // A list that is longer than its attribute counts has no right to the rest.
+                    let counted = piece.bad == Some(BadRuns::Count);
+                    let mut left = if counted { piece.clusters } else { u64::MAX };
+                    for run in self.runs.get(span(&piece.runs)).unwrap_or(&[]) {
+                        let length = run.length.min(left);
+                        left = left.minus(length);
+                        if let Some(first) = run.first.filter(|_| length > 0 && budget.get() >= length) {
+                            budget.set(budget.get().minus(length));
+                            take(piece, first.size()..first.plus(length).size());
+                        }
+                    }
+                }
+            }
+        };
+        each(&mut |_, range| {
+            if claimed.contains_any_in_range(range.clone()) {
+                hit = true;
+                let both = range.clone().filter(|cluster| claimed.contains(*cluster)).collect::<Vec<_>>();
+                for cluster in both {
+                    crossed.insert(cluster);
+                }
+            }
+            claimed.insert_range(range);
+        });
+        if hit {
+            budget.set(clusters.times(64).plus(1 << 24));
+            let mut sharing: Vec<u32> = Vec::new();
+            each(&mut |piece, range| {
+                if crossed.contains_any_in_range(range) {
+                    sharing.push(piece.file);
+                }
+            });
+            for number in sharing {
+                self.note(number, Notes::CROSSED);
+            }
+        }
+        (claimed, crossed)
+    }
+}
+
+fn span(range: &Range<u32>) -> Range<usize> {
+    range.start.size()..range.end.size()
+}

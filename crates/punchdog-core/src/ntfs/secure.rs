@@ -1,0 +1,142 @@
+//! `$Secure`: security descriptors, each twice.
+//!
+//! ```text
+//! $SDS   blocks of 256 KiB, each followed by its copy; in them entries at multiples of 16:
+//!        0 hash   4 id   8 offset in the stream   16 length   20 descriptor
+//! ```
+
+use super::{
+    catalogue as c,
+    fresh::{SDS_STEP, hash},
+    layout::{kind, own, put},
+    records::Notes,
+    runs::Mapping,
+    survey::Survey,
+};
+use crate::{
+    arith::{Peek, Sat},
+    medium::Medium,
+    report::{finding::Finding, wording::counted},
+};
+use std::collections::HashSet;
+
+/// Bytes of the stream that are read.
+const MOST: u64 = 64 << 20;
+/// Bytes of an entry before its descriptor.
+const HEAD: usize = 20;
+
+/// An entry of the stream whose descriptor is whole in one copy at least.
+pub(super) struct Descriptor {
+    /// Where it stands in the stream, in the first copy.
+    pub(super) at: usize,
+    /// Bytes of it.
+    pub(super) length: usize,
+    /// Its id.
+    pub(super) id: u32,
+    /// The copies have two ids.
+    pub(super) doubted: bool,
+    /// Where the copy stands that is whole.
+    from: usize,
+    /// Which copies are as they should be: the first, the second.
+    pub(super) whole: [bool; 2],
+}
+
+impl Descriptor {
+    /// What stands in each copy, or should.
+    pub(super) fn entry(&self, bytes: &[u8]) -> Vec<u8> {
+        let mut entry = bytes.part(self.from, self.length).to_vec();
+        put(&mut entry, 4, &self.id.to_le_bytes());
+        entry
+    }
+}
+
+/// The stream, and where it stands.
+pub(super) fn stream(medium: &dyn Medium, survey: &Survey) -> Option<(Vec<u8>, Mapping)> {
+    let file = survey.records.live(own::SECURE)?;
+    let pieces = survey.records.stream_of(file, kind::DATA, "$SDS");
+    let first = pieces.first().filter(|piece| !piece.resident)?;
+    let map = Mapping::of(&survey.records.all_runs(pieces), survey.mft.geometry.cluster());
+    let length = first.size.min(map.len()).min(MOST);
+    Some((map.read(medium, 0, length.size()), map))
+}
+
+fn whole(bytes: &[u8], at: usize, offset: usize) -> bool {
+    let length = bytes.le32(at.plus(16)).size();
+    length > HEAD
+        && length <= SDS_STEP
+        && at.plus(length) <= bytes.len()
+        && bytes.le64(at.plus(8)) == offset.wide()
+        && hash(bytes.part(at.plus(HEAD), length.minus(HEAD))) == bytes.le32(at)
+}
+
+/// The id that the first descriptor has; they are counted up from there.
+const FIRST_ID: u32 = 0x100;
+
+/// The entries that can be found in either copy.
+pub(super) fn descriptors(bytes: &[u8]) -> Vec<Descriptor> {
+    let mut found: Vec<Descriptor> = Vec::new();
+    let mut block = 0_usize;
+    while block < bytes.len() {
+        let mut at = block;
+        let end = block.plus(SDS_STEP);
+        while at.plus(HEAD) < end {
+            let copy = at.plus(SDS_STEP);
+            let from = match (whole(bytes, at, at), whole(bytes, copy, at)) {
+                (true, _) => at,
+                (false, true) => copy,
+                (false, false) => break,
+            };
+            // The hash is of the descriptor alone: of two ids, that is right which follows sooner.
+            let due = found.last().map_or(FIRST_ID, |last| last.id.plus(1));
+            let other = if from == at { copy } else { at };
+            let twins = bytes.part(from, 4) == bytes.part(other, 4)
+                && bytes.part(from.plus(8), 12) == bytes.part(other.plus(8), 12);
+            let [own, others] = [from, other].map(|at| bytes.le32(at.plus(4)));
+            let doubted = twins && own != others;
+            let late = |id: u32| id.checked_sub(due).unwrap_or(u32::MAX);
+            let id = if doubted && late(others) < late(own) { others } else { own };
+            let length = bytes.le32(from.plus(16)).size();
+            let mut one = Descriptor { at, length, id, doubted, from, whole: [true, true] };
+            let entry = one.entry(bytes);
+            one.whole = [at, copy].map(|at| bytes.part(at, length) == entry);
+            found.push(one);
+            at = at.plus(length).plus(15).per(16).times(16);
+        }
+        block = block.plus(SDS_STEP.times(2));
+    }
+    found
+}
+
+/// What is wrong with the descriptors.
+pub(super) fn faults(medium: &dyn Medium, survey: &Survey) -> Vec<Finding> {
+    let mut found = Vec::new();
+    let Some((bytes, map)) = stream(medium, survey) else { return found };
+    let all = descriptors(&bytes);
+    let copies = all.iter().flat_map(|one| {
+        let [first, second] = one.whole;
+        [(one, one.at, "first", first), (one, one.at.plus(SDS_STEP), "second", second)]
+    });
+    for (one, at, which, _) in copies.filter(|(.., whole)| !whole) {
+        // The second copy of what was written last may be due.
+        found.push(
+            Finding::new(&c::SECURE, c::SECURE.title)
+                .at(map.place(at.wide()).unwrap_or(0), one.length.wide())
+                .because(
+                    format!("The {which} copy of the descriptor with the id {:#x} is damaged.", one.id),
+                    "Its hash should fit, in both, and the id should be one.",
+                    "",
+                ),
+        );
+    }
+    let known: HashSet<u32> = all.iter().map(|one| one.id).collect();
+    let strangers = survey.records.files.iter().filter(|file| {
+        !file.notes.contains(Notes::DELETED) && file.security != 0 && !known.contains(&file.security)
+    });
+    let many = strangers.count().wide();
+    if many > 0 {
+        let summary =
+            format!("{} a security id that is not in $Secure", counted(many, "file names", "files name"));
+        found.push(Finding::new(&c::SECURITY_ID, summary));
+    }
+    found
+}

@@ -1,0 +1,363 @@
+//! One reading of a whole volume: records, then the indexes of all folders, then what the clusters come to.
+
+use super::{
+    content,
+    geometry::Geometry,
+    index::{self, IndexFlaw},
+    layout::{kind, number, own, sequence},
+    log::Log,
+    mft::Mft,
+    names::{Capitals, of_key},
+    outvoted,
+    record::text,
+    records::{File, Name, Notes, Piece, Records, Use},
+    runs::Mapping,
+    tree::{self, Node, Of, Stray, Tree, Why},
+    volume::{self, About, Asleep, UpCase},
+};
+use crate::{
+    arith::{Peek, Sat},
+    cluster::set::ClusterSet,
+    files::{content::Content, order},
+    medium::{Extent, Medium, MediumError},
+    progress::Watch,
+};
+use std::{collections::HashMap, ops::Range};
+
+/// Strays that are kept.
+const STRAYS: usize = 1 << 20;
+/// Bytes of a bitmap that are read at once.
+const LONG: u64 = 1 << 20;
+
+/// All that one reading shows.
+pub struct Survey {
+    /// Where the records stand.
+    pub mft: Mft,
+    /// The records.
+    pub records: Records,
+    /// What indexes name beside them.
+    pub strays: Vec<Stray>,
+    /// What is wrong with the indexes, by the folder's record.
+    pub index_flaws: Vec<(u32, IndexFlaw)>,
+    /// Folders and files.
+    pub tree: Tree,
+    /// Clusters that files have.
+    pub claimed: ClusterSet,
+    /// Clusters that more than one has.
+    pub crossed: ClusterSet,
+    /// Clusters that $Bitmap has in use; `None` where it cannot be read.
+    pub bitmap: Option<ClusterSet>,
+    /// The cluster behind the last one that $Bitmap has a bit for.
+    pub bitmap_end: u64,
+    /// Records that $MFT's bitmap has in use; `None` where it cannot be read.
+    pub in_use: Option<Vec<u8>>,
+    /// The capitals that names are compared by.
+    pub capitals: Capitals,
+    /// What $UpCase holds.
+    pub upcase: UpCase,
+    /// What $Volume says.
+    pub about: About,
+    /// The state of the log.
+    pub log: Log,
+    /// Whether a host sleeps on the volume.
+    pub asleep: Asleep,
+}
+
+/// Reads the volume.
+pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Result<Survey, MediumError> {
+    let mft = Mft::find(medium, geometry);
+    let mut records = Records::read(medium, &mft, watch)?;
+    let (capitals, upcase) = volume::upcase(medium, &mft, &records);
+    let in_use = records_in_use(medium, &mft, &records);
+    let mut told = Indexes::default();
+    let folders = folders(&records);
+    indexes(medium, &mft, &mut records, &capitals, (&folders, watch), &mut told)?;
+    // What is in a folder that was taken for deleted is known when it is not.
+    let mut again = outvoted::settle(&mut records, &mut told.strays, &told.flaws, in_use.as_deref());
+    while !again.is_empty() {
+        let folders: Vec<File> = again.iter().filter_map(|number| records.live(*number).cloned()).collect();
+        indexes(medium, &mft, &mut records, &capitals, (&folders, watch), &mut told)?;
+        again = outvoted::settle(&mut records, &mut told.strays, &told.flaws, in_use.as_deref());
+    }
+    let Indexes { strays, flaws: index_flaws } = told;
+    let (claimed, crossed) = records.claims(geometry.clusters());
+    let (bitmap, bitmap_end) = clusters_in_use(medium, &mft, &records).unzip();
+    let tree = tree::build(&records, &strays);
+    let about = volume::about(medium, &mft);
+    let log = volume::log(medium, &mft, &records);
+    let asleep = volume::asleep(medium, &mft, &records);
+    Ok(Survey {
+        mft,
+        records,
+        strays,
+        index_flaws,
+        tree,
+        claimed,
+        crossed,
+        bitmap,
+        bitmap_end: bitmap_end.unwrap_or(0),
+        in_use,
+        capitals,
+        upcase,
+        about,
+        log,
+        asleep,
+    })
+}
+
+/// What indexes name beside the records' own names, and what is wrong with them.
+#[derive(Default)]
+struct Indexes {
+    strays: Vec<Stray>,
+    flaws: Vec<(u32, IndexFlaw)>,
+}
+
+/// The folders, in the order in which their blocks stand.
+fn folders(records: &Records) -> Vec<File> {
+    let live = |file: &&File| file.notes.contains(Notes::FOLDER) && !file.notes.contains(Notes::DELETED);
+    let mut folders: Vec<(u64, File)> = records
+        .files
+        .iter()
+        .filter(live)
+        .map(|file| {
+            let blocks = records.stream_of(file, kind::INDEX_ALLOCATION, "$I30").first();
+            let first = blocks.and_then(|piece| records.runs_of(piece).first().copied());
+            (first.and_then(|run| run.first).unwrap_or(0), file.clone())
+        })
+        .collect();
+    folders.sort_by_key(|(first, file)| (*first, file.number));
+    folders.into_iter().map(|(_, file)| file).collect()
+}
+
+/// Goes through the indexes of these folders.
+fn indexes(
+    medium: &dyn Medium,
+    mft: &Mft,
+    records: &mut Records,
+    capitals: &Capitals,
+    (folders, watch): (&[File], &dyn Watch),
+    told: &mut Indexes,
+) -> Result<(), MediumError> {
+    let Indexes { strays, flaws } = told;
+    let all = folders.len().wide();
+    let mut found: Vec<(u32, bool, u64)> = Vec::new();
+    for (done, folder) in (0_u64..).zip(folders) {
+        if watch.stop() {
+            return Err(MediumError::Stopped);
+        }
+        if done.rest(64) == 0 {
+            watch.at("reading folders", done, all);
+        }
+        found.clear();
+        let reading = index::read(medium, mft, records, folder, capitals, |entry| {
+            match meant(records, folder, entry.reference, entry.key) {
+                Ok(name) => found.push((name, entry.reached, entry.place)),
+                Err(why) if strays.len() < STRAYS => strays.push(Stray {
+                    folder: folder.number,
+                    reference: entry.reference,
+                    place: entry.place,
+                    why,
+                    attributes: entry.key.le32(56),
+                    size: entry.key.le64(48),
+                    modified: entry.key.le64(16),
+                    space: entry.key.byte(65),
+                    text: text(of_key(entry.key)).into_boxed_str(),
+                }),
+                Err(_) => {}
+            }
+        });
+        for (index, reached, place) in &found {
+            let Some(name) = records.names.get_mut(index.size()) else { continue };
+            if name.indexed && *reached && strays.len() < STRAYS {
+                let (file, text) = (name.file, name.text.clone());
+                strays.push(Stray {
+                    folder: folder.number,
+                    reference: file.into(),
+                    place: *place,
+                    why: Why::Doubled,
+                    attributes: 0,
+                    size: 0,
+                    modified: 0,
+                    space: name.space,
+                    text,
+                });
+            }
+            name.indexed |= *reached;
+        }
+        flaws.extend(reading.flaws.into_iter().map(|flaw| (folder.number, flaw)));
+    }
+    Ok(())
+}
+
+/// The name, in the list of all, that an entry of the folder's index stands for.
+pub(super) fn meant(records: &Records, folder: &File, reference: u64, key: &[u8]) -> Result<u32, Why> {
+    let record = u32::try_from(number(reference)).unwrap_or(u32::MAX);
+    let Some(file) = records.file(record) else {
+        return Err(match records.uses.get(record.size()) {
+            Some(Use::Extends) => Why::Reused,
+            Some(Use::Free) => Why::Free,
+            _ => Why::Lost,
+        });
+    };
+    if file.notes.contains(Notes::DELETED) {
+        return Err(Why::Free);
+    }
+    if file.sequence != sequence(reference) {
+        return Err(Why::Reused);
+    }
+    let units = of_key(key);
+    // An entry is a copy of the name, folder and all.
+    if number(key.le64(0)) != u64::from(folder.number) {
+        return Err(Why::Renamed);
+    }
+    let same = |name: &Name| {
+        number(name.parent) == u64::from(folder.number)
+            && name.space == key.byte(65)
+            && name.text.encode_utf16().eq(units.chunks_exact(2).map(|unit| unit.le16(0)))
+    };
+    let names = records.names_of(file);
+    match names.iter().position(same) {
+        Some(at) => Ok(file.names.start.plus(at.narrow())),
+        // Names that are no UTF-16 are known by their text alone.
+        None => names
+            .iter()
+            .position(|name| {
+                number(name.parent) == u64::from(folder.number)
+                    && name.space == key.byte(65)
+                    && *name.text == text(units)
+            })
+            .map(|at| file.names.start.plus(at.narrow()))
+            .ok_or(Why::Renamed),
+    }
+}
+
+/// The clusters that $Bitmap has in use, and the end of those that it has a bit for.
+fn clusters_in_use(medium: &dyn Medium, mft: &Mft, records: &Records) -> Option<(ClusterSet, u64)> {
+    let file = records.live(own::BITMAP)?;
+    let pieces = records.stream_of(file, kind::DATA, "");
+    let first = pieces.first().filter(|piece| !piece.resident)?;
+    let clusters = mft.geometry.clusters();
+    let map = Mapping::of(&records.all_runs(pieces), mft.geometry.cluster());
+    let length = first.size.min(map.len()).min(clusters.per_up(8));
+    if length == 0 {
+        return None;
+    }
+    let mut set = ClusterSet::with_capacity(clusters.size());
+    let mut at = 0_u64;
+    while at < length {
+        let bytes = map.read(medium, at, LONG.min(length.minus(at)).size());
+        take_bits(&mut set, at.times(8).size(), &bytes);
+        at = at.plus(LONG);
+    }
+    Some((set, length.times(8).min(clusters)))
+}
+
+/// Puts the bits of a bitmap into a set, from `first` on.
+fn take_bits(set: &mut ClusterSet, first: usize, bytes: &[u8]) {
+    let mut full: Option<Range<usize>> = None;
+    for (index, byte) in bytes.iter().enumerate() {
+        let at = first.plus(index.times(8));
+        if *byte == 0xFF {
+            full = Some(full.map_or(at, |run| run.start)..at.plus(8));
+            continue;
+        }
+        if let Some(run) = full.take() {
+            set.insert_range(run);
+        }
+        for bit in 0..8_usize {
+            if byte >> bit & 1 == 1 {
+                set.insert(at.plus(bit));
+            }
+        }
+    }
+    if let Some(run) = full {
+        set.insert_range(run);
+    }
+}
+
+/// The bits of $MFT's bitmap.
+fn records_in_use(medium: &dyn Medium, mft: &Mft, records: &Records) -> Option<Vec<u8>> {
+    let file = records.live(own::MFT)?;
+    let pieces = records.stream_of(file, kind::BITMAP, "");
+    let first = pieces.first().filter(|piece| !piece.resident)?;
+    let map = Mapping::of(&records.all_runs(pieces), mft.geometry.cluster());
+    let length = first.size.min(map.len()).min(mft.records().wide().per_up(64).times(8));
+    (length > 0).then(|| map.read(medium, 0, length.size()))
+}
+
+impl Survey {
+    /// The file of a node.
+    pub fn file(&self, node: &Node) -> Option<&File> {
+        self.records.file(node.file?)
+    }
+    /// The folders whose indexes are not what they should be, missing names left out.
+    pub fn folders_told_of(&self) -> impl Iterator<Item = u32> {
+        let flawed = self.index_flaws.iter().map(|(folder, _)| *folder);
+        flawed.chain(self.strays.iter().map(|stray| stray.folder))
+    }
+    /// The first node of each of these records.
+    pub fn nodes_of(&self, wanted: impl Fn(u32) -> bool) -> HashMap<u32, u32> {
+        let mut found = HashMap::new();
+        for (node, of) in (0_u32..).zip(&self.tree.nodes) {
+            if let Some(number) = of.file.filter(|number| wanted(*number))
+                && !matches!(of.of, Of::Stream(..))
+            {
+                found.entry(number).or_insert(node);
+            }
+        }
+        found
+    }
+    /// The paths of these records, each by its first node; that of the root folder is empty.
+    pub fn paths_of(&self, wanted: impl Fn(u32) -> bool) -> HashMap<u32, String> {
+        self.nodes_of(wanted).into_iter().map(|(number, node)| (number, self.path(node))).collect()
+    }
+    /// The pieces of the content of a node.
+    pub fn pieces(&self, node: &Node) -> &[Piece] {
+        let Some(file) = self.file(node) else { return &[] };
+        let name = match node.of {
+            Of::Stream(_, name) => self.records.stream_name(name),
+            _ => "",
+        };
+        self.records.stream_of(file, kind::DATA, name)
+    }
+    /// What a node holds.
+    pub fn content(&self, medium: &dyn Medium, node: &Node) -> Content {
+        content::of(medium, &self.mft, &self.records, self.pieces(node))
+    }
+    /// The path of a node.
+    pub fn path(&self, number: u32) -> String {
+        let mut names = Vec::new();
+        let mut at = number;
+        while at != 0 {
+            names.push(self.tree.text(&self.records, &self.strays, at));
+            let above = self.tree.nodes.get(at.size()).map_or(0, |node| node.parent);
+            if above >= at {
+                break;
+            }
+            at = above;
+        }
+        names.reverse();
+        names.join("/")
+    }
+    /// Where something of a file stands: all runs of its content.
+    pub fn extents(&self, node: &Node) -> Vec<Extent> {
+        let runs = self.records.all_runs(self.pieces(node));
+        let cluster = self.mft.geometry.cluster();
+        let place = |run: &super::runs::Run| {
+            run.first.map(|first| Extent::new(first.times(cluster), run.length.times(cluster)))
+        };
+        runs.iter().filter_map(place).collect()
+    }
+}
+
+impl order::Tree for Survey {
+    fn nodes(&self) -> u32 {
+        self.tree.nodes.len().narrow()
+    }
+    fn parent(&self, number: u32) -> u32 {
+        self.tree.nodes.get(number.size()).map_or(0, |node| node.parent)
+    }
+    fn name(&self, number: u32) -> &str {
+        self.tree.text(&self.records, &self.strays, number)
+    }
+}

@@ -1,0 +1,159 @@
+//! Damage to the records of people's files.
+
+use super::{Fault, HOLED, OTHER, PIECES, README, ROW, SPREAD, fault};
+use punchdog_core::ntfs::layout::kind;
+
+pub(super) const ALL: &[Fault] = &[
+    fault("a record's signature zero", "ntfs/record-signature", |p, _| {
+        let place = p.record_place(p.number(ROW));
+        p.write(place, &[0; 4]);
+    }),
+    fault("a record is marked BAAD", "ntfs/record-signature", |p, _| {
+        let place = p.record_place(p.number(OTHER));
+        p.write(place, b"BAAD");
+    }),
+    fault("a record is torn in its last sector", "ntfs/record-torn", |p, _| {
+        let place = p.record_place(p.number(ROW)) + p.geometry.record() as u64 - 2;
+        p.write(place, &[0x77, 0x77]);
+    }),
+    fault("a record is torn in its first sector", "ntfs/record-torn", |p, _| {
+        let place = p.record_place(p.number(PIECES)) + 510;
+        p.write(place, &[0x77, 0x77]);
+    }),
+    fault("the number of fixups wrong", "ntfs/record-fixups", |p, _| {
+        let place = p.record_place(p.number(ROW));
+        p.write(place + 6, &[7, 0]);
+    }),
+    fault("the place of fixups wrong", "ntfs/record-fixups", |p, _| {
+        let place = p.record_place(p.number(OTHER));
+        p.write(place + 4, &[0xFE, 0x7F]);
+    }),
+    fault("a record says that it is another", "ntfs/record-number", |p, _| {
+        let number = p.number(ROW);
+        p.edit(number, |record| record[44] ^= 0x5A);
+    }),
+    fault("bytes in use too many", "ntfs/record-used", |p, _| {
+        let number = p.number(ROW);
+        p.edit(number, |record| record[24] += 8);
+    }),
+    fault("bytes in use too few", "ntfs/record-broken", |p, _| {
+        let number = p.number(ROW);
+        p.edit(number, |record| record[24..28].copy_from_slice(&64_u32.to_le_bytes()));
+        p.at_record(ROW);
+    }),
+    fault("bytes allocated wrong", "ntfs/record-broken", |p, _| {
+        let number = p.number(ROW);
+        p.edit(number, |record| record[28..32].copy_from_slice(&0x777_u32.to_le_bytes()));
+        p.at_record(ROW);
+    }),
+    fault("first attribute wrong", "ntfs/record-broken", |p, _| {
+        let number = p.number(OTHER);
+        p.edit(number, |record| record[20] = 0x31);
+        p.at_record(OTHER);
+    }),
+    fault("end mark zero", "ntfs/record-broken", |p, _| {
+        let number = p.number(ROW);
+        let record = p.record(number);
+        let used = u32::from_le_bytes([record[24], record[25], record[26], record[27]]) as usize;
+        p.edit(number, |record| record[used - 8..used - 4].fill(0));
+        p.at_record(ROW);
+    }),
+    fault("an attribute's length wrong", "ntfs/record-broken", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::NAME, "");
+        p.edit(number, |record| record[at + 4..at + 8].copy_from_slice(&0x7004_u32.to_le_bytes()));
+    }),
+    fault("an attribute's type wrong", "ntfs/record-broken", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at] = 0x83);
+    }),
+    fault("the next attribute id in use", "ntfs/attribute-ids", |p, _| {
+        let number = p.number(ROW);
+        p.edit(number, |record| record[40] = 1);
+    }),
+    fault("two attributes of one id", "ntfs/attribute-ids", |p, _| {
+        let number = p.number(OTHER);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at + 14] = 0);
+        p.at_record(OTHER);
+    }),
+    fault("standard information gone", "ntfs/no-standard-information", |p, _| {
+        let number = p.number(ROW);
+        p.edit(number, |record| {
+            let at = usize::from(record[20]);
+            let length = record[at + 4] as usize;
+            record.drain(at..at + length);
+            record.extend(vec![0; length]);
+            let used = u32::from_le_bytes([record[24], record[25], record[26], record[27]]);
+            record[24..28].copy_from_slice(&(used - u32::try_from(length).expect("short")).to_le_bytes());
+        });
+    }),
+    fault("link count 9", "ntfs/link-count", |p, _| {
+        let number = p.number(README);
+        p.edit(number, |record| record[18] = 9);
+    }),
+    fault("standard information too short", "ntfs/no-standard-information", |p, _| {
+        let number = p.number(OTHER);
+        let at = p.attribute(number, kind::STANDARD, "");
+        p.edit(number, |record| record[at + 16] = 40);
+        p.at_record(OTHER);
+    }),
+    fault("a file says that it is packed", "ntfs/attribute-sizes", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at + 12] = 1);
+        p.at_record(ROW);
+    }),
+    fault("allocated size above the volume's", "ntfs/attribute-sizes", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at + 46] = 1);
+        p.at_record(ROW);
+    }),
+    fault("valid size above the size", "ntfs/attribute-sizes", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at + 56 + 5] = 1);
+    }),
+    fault("allocated size too small", "ntfs/attribute-sizes", |p, _| {
+        let number = p.number(OTHER);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at + 40..at + 48].fill(0));
+    }),
+    fault("allocated size no whole clusters", "ntfs/attribute-sizes", |p, _| {
+        let number = p.number(PIECES);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at + 40] |= 8);
+    }),
+    fault("compression unit without compression", "ntfs/attribute-sizes", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at + 34] = 4);
+        p.at_record(ROW);
+    }),
+    fault("last VCN wrong", "ntfs/run-count", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at + 24] += 3);
+        p.at_record(ROW);
+    }),
+    fault("last VCN of a file with a hole wrong", "ntfs/run-count", |p, _| {
+        let number = p.number(HOLED);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at + 24] += 1);
+        p.at_record(HOLED);
+    }),
+    fault("a record that extends another is torn", "ntfs/record-torn", |p, _| {
+        let place = p.record_place(p.number(SPREAD) + 1) + 510;
+        p.write(place, &[0x77, 0x77]);
+    }),
+];
+
+impl super::Patient {
+    /// Says that findings on a file's record are findings on the damage.
+    pub(super) fn at_record(&mut self, path: &str) {
+        let place = self.record_place(self.number(path));
+        self.damaged.push(punchdog_core::medium::Extent::new(place, self.geometry.record() as u64));
+    }
+}
