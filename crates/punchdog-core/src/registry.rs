@@ -14,7 +14,7 @@ use crate::{
 pub fn recognise(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Box<dyn Volume>>, MediumError> {
     // NTFS where something tells of it at first glance; where only its records do, all of the medium has to be
     // searched, and that comes last.
-    if let Some(volume) = ntfs_at_glance(medium) {
+    if let Some(volume) = ntfs_at_glance(medium, watch) {
         // A boot sector that leads to no record may have lost its way: the records are looked for.
         let found = if volume.believed().borne_out() > 0 {
             None
@@ -42,8 +42,8 @@ pub fn recognise(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Box<dy
 
 /// NTFS at first glance, but for a volume that was formatted as something else since: its records, and the copy of its
 /// boot sector, may all be there still.
-pub(crate) fn ntfs_at_glance(medium: &dyn Medium) -> Option<ntfs::NtfsVolume> {
-    ntfs::NtfsVolume::glance(medium).filter(|_| !is_marked(medium))
+pub(crate) fn ntfs_at_glance(medium: &dyn Medium, watch: &dyn Watch) -> Option<ntfs::NtfsVolume> {
+    ntfs::NtfsVolume::glance(medium, watch).filter(|_| !is_marked(medium))
 }
 
 /// What is taken for a FAT without a word from a boot sector, and not borne out, may be an NTFS that lost more.

@@ -266,6 +266,18 @@ fn the_indexes_of_many_descriptors_are_laid_anew_in_their_blocks() {
         std::fs::write(std::path::Path::new(&folder).join("descriptors.img"), &patient.bytes).unwrap();
     }
     assert_eq!(codes(&patient.bytes), BTreeSet::new());
+    // The record is lost with both indexes: the descriptors are found again, and get new ones.
+    let mut lost = Patient { bytes: patient.bytes.clone(), ..Patient::new(filler_with_files()) };
+    let before = descriptors(&lost);
+    assert_eq!(before.len(), 180);
+    let (place, size) = (lost.record_place(own::SECURE), lost.geometry.record() as u64);
+    lost.fill(place, size, 0);
+    let bytes = all_back(&lost, &planned(&lost.bytes, &[("unowned-clusters", "free")]));
+    let lost = Patient { bytes, ..Patient::new(filler_with_files()) };
+    assert_eq!(descriptors(&lost), before);
+    if let Ok(folder) = std::env::var("PUNCHDOG_KEEP") {
+        std::fs::write(std::path::Path::new(&folder).join("record 9.img"), &lost.bytes).unwrap();
+    }
     for (name, number) in [("$SDH", 0), ("$SII", 1)] {
         let mut patient = Patient { bytes: patient.bytes.clone(), ..Patient::new(filler_with_files()) };
         let runs = patient.runs(own::SECURE, kind::INDEX_ALLOCATION, name);
@@ -280,6 +292,21 @@ fn the_indexes_of_many_descriptors_are_laid_anew_in_their_blocks() {
             std::fs::write(std::path::Path::new(&folder).join(format!("{}.img", &name[1..])), &bytes)
                 .unwrap();
         }
+    }
+}
+
+/// All descriptors with their heads.
+fn descriptors(patient: &Patient) -> BTreeSet<Vec<u8>> {
+    let mut all = BTreeSet::new();
+    let mut at = 0;
+    loop {
+        let head = patient.read(patient.own_place(own::SECURE, "$SDS", at), 20);
+        let length = u32::from_le_bytes(head[16..20].try_into().unwrap());
+        if length == 0 {
+            return all;
+        }
+        all.insert(patient.read(patient.own_place(own::SECURE, "$SDS", at), length as usize));
+        at += u64::from(length).next_multiple_of(16);
     }
 }
 

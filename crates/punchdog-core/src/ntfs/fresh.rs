@@ -143,7 +143,8 @@ impl Facts {
     }
 
     /// A record with standard information and its name in the root folder.
-    fn named(&self, number: u32, sizes: (u64, u64), flags: u16) -> Record {
+    /// The record of one of the file system's own files, with its name.
+    pub(super) fn named(&self, number: u32, sizes: (u64, u64), flags: u16) -> Record {
         let times = Times::all(self.time);
         let name = own::NAMES.get(number.size()).copied().unwrap_or("?");
         let folder = if flags & RECORD_FOLDER != 0 { DUP_FOLDER } else { 0 };
@@ -323,6 +324,15 @@ fn descriptor(everybody: bool) -> Vec<u8> {
     bytes
 }
 
+/// What stands in `$SDS` of a fresh volume: the descriptors, and their copies.
+pub(super) fn descriptor_stream() -> Vec<u8> {
+    let mut stream = descriptors();
+    let copy = stream.clone();
+    stream.resize(SDS_STEP, 0);
+    stream.extend(copy);
+    stream
+}
+
 /// The heads of the descriptors that a fresh volume has.
 fn descriptor_heads() -> Vec<Vec<u8>> {
     let all = descriptors();
@@ -471,11 +481,7 @@ pub fn lay_down(wish: &Wish) -> Result<(Facts, Pieces), FreshError> {
     add(at(&facts.log), vec![0xFF; facts.log.1.size()]);
     add(at(&facts.attrdef), super::attrdef::TABLE.clone());
     add(at(&facts.upcase), Capitals::usual().bytes());
-    let mut sds = descriptors();
-    let copy = sds.clone();
-    sds.resize(SDS_STEP, 0);
-    sds.extend(copy);
-    add(at(&facts.descriptors), sds);
+    add(at(&facts.descriptors), descriptor_stream());
     add(geometry.place(last), blocks.concat());
     let owners = [
         &facts.mft.0,

@@ -60,8 +60,8 @@ pub struct NtfsVolume {
 
 impl NtfsVolume {
     /// The NTFS volume on `medium`, where a boot sector, its copy or records in their usual places tell of one.
-    pub fn glance(medium: &dyn Medium) -> Option<Self> {
-        geometry::glance(medium).map(|believed| Self { believed })
+    pub fn glance(medium: &dyn Medium, watch: &dyn Watch) -> Option<Self> {
+        geometry::glance(medium, watch).map(|believed| Self { believed })
     }
 
     /// The NTFS volume on `medium`, wherever its records are.

@@ -23,7 +23,7 @@ use std::collections::HashSet;
 /// Bytes of the stream that are read.
 const MOST: u64 = 64 << 20;
 /// Bytes of an entry before its descriptor.
-const HEAD: usize = 20;
+pub(super) const HEAD: usize = 20;
 
 /// An entry of the stream whose descriptor is whole in one copy at least.
 pub(super) struct Descriptor {
@@ -60,7 +60,8 @@ pub(super) fn stream(medium: &dyn Medium, survey: &Survey) -> Option<(Vec<u8>, M
     Some((map.read(medium, 0, length.size()), map))
 }
 
-fn whole(bytes: &[u8], at: usize, offset: usize) -> bool {
+/// A descriptor stands at `at`, as the one of this offset, and its hash fits.
+pub(super) fn whole(bytes: &[u8], at: usize, offset: usize) -> bool {
     let length = bytes.le32(at.plus(16)).size();
     length > HEAD
         && length <= SDS_STEP
@@ -70,7 +71,7 @@ fn whole(bytes: &[u8], at: usize, offset: usize) -> bool {
 }
 
 /// The id that the first descriptor has; they are counted up from there.
-const FIRST_ID: u32 = 0x100;
+pub(super) const FIRST_ID: u32 = 0x100;
 
 /// The entries that can be found in either copy.
 pub(super) fn descriptors(bytes: &[u8]) -> Vec<Descriptor> {

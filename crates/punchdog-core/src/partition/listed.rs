@@ -163,7 +163,7 @@ pub(super) fn claimed(
     let window = Window::new(medium, extent);
     let begins: &dyn Medium = &window;
     if begins.lenient(3, 8).bytes == b"NTFS    "
-        && let Some(volume) = NtfsVolume::glance(&window)
+        && let Some(volume) = NtfsVolume::glance(&window, watch)
     {
         return Ok(Some(place(&volume, extent, way, false)));
     }

@@ -11,7 +11,7 @@ use crate::{
     },
     medium::{Extent, Medium, MediumError, Window},
     ntfs::NtfsVolume,
-    progress::Watch,
+    progress::{Silent, Watch},
 };
 
 /// Points that a boot sector's claim needs: a table, its copy, a fitting length, a root.
@@ -152,8 +152,8 @@ fn begins(medium: &dyn Medium, here: u64, sector: &[u8]) -> Option<Place> {
             let starts = [(here, false), (here.plus(size).minus(bytes), true)];
             starts.into_iter().find_map(|(start, gone)| {
                 let window = Window::new(medium, Extent::new(start, medium.len().minus(start)));
-                let volume =
-                    NtfsVolume::glance(&window).filter(|volume| volume.believed().borne_out() > 0)?;
+                let volume = NtfsVolume::glance(&window, &Silent)
+                    .filter(|volume| volume.believed().borne_out() > 0)?;
                 let place = made(Kind::Ntfs, start, volume.bytes(), gone);
                 let (tables, data) = (start.plus(volume.tables_at()), start.plus(volume.data_at()));
                 Some(Place { tables_at: tables, data_at: data, ..place })

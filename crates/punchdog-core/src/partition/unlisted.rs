@@ -32,7 +32,7 @@ struct Headless {
 
 fn headless(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Headless>, MediumError> {
     let whole = Extent::new(0, medium.len());
-    if let Some(volume) = registry::ntfs_at_glance(medium) {
+    if let Some(volume) = registry::ntfs_at_glance(medium, watch) {
         let data_at = volume.data_at();
         return Ok(Some(Headless {
             place: listed::place(&volume, whole, Way::Bare, true),

@@ -63,13 +63,14 @@ pub(super) fn rows(rows: &mut Rows) {
         row.says = &["text that an imager wrote"];
     }
     formatted_over(rows);
-    for (name, strike) in OFFICE {
-        rows.add(name, move || {
+    for (name, strike, says) in OFFICE {
+        let row = rows.add(name, move || {
             let shapes = [shape(Kind::Fat32, MIB), full(shape(Kind::Ntfs, 48 * MIB))];
             let mut card = Card::new(84 * MIB, Listing::Gpt, &shapes);
             strike(&mut card);
             card
         });
+        row.says = says;
     }
 }
 
@@ -111,28 +112,53 @@ fn lose_copy(card: &mut Card) {
     card.zero(0, end - 512, end);
 }
 
-/// What happens to a whole disk with a GPT, a FAT32 and an NTFS volume.
-type Blow = (&'static str, fn(&mut Card));
+/// What happens to a whole disk with a GPT, a FAT32 and an NTFS volume, and what must be said of it.
+type Blow = (&'static str, fn(&mut Card), &'static [&'static str]);
 
-const OFFICE: [Blow; 5] = [
-    ("office disk: both copies of the GPT gone", |card| {
-        let end = card.bytes.len();
-        card.bytes[512..34 * 512].fill(0);
-        card.bytes[end - 33 * 512..].fill(0);
-    }),
-    ("office disk: GPT, protective entry and NTFS boot sector gone", |card| {
-        let end = card.bytes.len();
-        card.bytes[..34 * 512].fill(0);
-        card.bytes[end - 33 * 512..].fill(0);
-        card.zero(1, 0, 512);
-    }),
-    ("office disk: NTFS entry lost in the primary copy", |card| lose_gpt_entry(card, false)),
-    ("office disk: FAT32 boot sector gone, NTFS boot sector and copy gone", |card| {
-        card.zero(0, 0, 512);
-        let end = card.volumes[1].bytes;
-        card.zero(1, 0, 512);
-        card.zero(1, end - 512, end);
-    }),
+const OFFICE: [Blow; 6] = [
+    (
+        "office disk: both copies of the GPT gone",
+        |card| {
+            let end = card.bytes.len();
+            card.bytes[512..34 * 512].fill(0);
+            card.bytes[end - 33 * 512..].fill(0);
+        },
+        &[],
+    ),
+    (
+        "office disk: GPT, protective entry and NTFS boot sector gone",
+        |card| {
+            let end = card.bytes.len();
+            card.bytes[..34 * 512].fill(0);
+            card.bytes[end - 33 * 512..].fill(0);
+            card.zero(1, 0, 512);
+        },
+        &[],
+    ),
+    // Then only the copy of the boot sector, in the middle of what follows, says how long the volume is.
+    (
+        "office disk: GPT and NTFS boot sector gone, an imager's text over records 5 to 8",
+        |card| {
+            let end = card.bytes.len();
+            card.bytes[..34 * 512].fill(0);
+            card.bytes[end - 33 * 512..].fill(0);
+            card.zero(1, 0, 512);
+            let records = card.volumes[1].layout.table(0);
+            card.filler(1, records + 5 * 1024, records + 9 * 1024, TEXT);
+        },
+        &["32 MiB at byte 50331648"],
+    ),
+    ("office disk: NTFS entry lost in the primary copy", |card| lose_gpt_entry(card, false), &[]),
+    (
+        "office disk: FAT32 boot sector gone, NTFS boot sector and copy gone",
+        |card| {
+            card.zero(0, 0, 512);
+            let end = card.volumes[1].bytes;
+            card.zero(1, 0, 512);
+            card.zero(1, end - 512, end);
+        },
+        &[],
+    ),
     (
         "office disk: FAT32 boot sector gone, NTFS boot sectors, copies of records and every second block of its folders",
         |card| {
@@ -148,6 +174,7 @@ const OFFICE: [Blow; 5] = [
             card.zero(1, 0, 512);
             card.zero(1, end - 512, end);
         },
+        &[],
     ),
 ];
 

@@ -145,6 +145,19 @@ pub(super) const ALL: &[Fault] = &[
         let place = own_stream(p, own::ATTRDEF, 0);
         p.damaged.push(punchdog_core::medium::Extent::new(place, 160));
     }),
+    fault("record 9 zero", "ntfs/system-record", |p, _| zero(p, own::SECURE)),
+    fault("record 9 noise", "ntfs/system-record", |p, seed| {
+        let noise = seed.bytes(p.geometry.record());
+        let place = p.record_place(own::SECURE);
+        p.write(place, &noise);
+    }),
+    fault("record 9 zero, and the descriptors with it", "ntfs/system-record", |p, _| {
+        for copy in [0, 0x4_0000] {
+            let place = p.own_place(own::SECURE, "$SDS", copy);
+            p.fill(place, 512, 0);
+        }
+        zero(p, own::SECURE);
+    }),
     fault("a security descriptor struck", "ntfs/security-descriptors", |p, _| {
         let place = p.own_place(own::SECURE, "$SDS", 30);
         p.fill(place, 6, 0x55);

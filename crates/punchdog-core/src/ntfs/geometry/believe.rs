@@ -104,8 +104,9 @@ fn copy_places(medium: &dyn Medium, primary: Option<&[u8; 512]>) -> Vec<u64> {
 }
 
 /// What speaks for NTFS at first glance: a boot sector, its copy where it usually is, records where these usually are.
-/// Reads little, and says nothing of volumes that are lost further.
-pub fn glance(medium: &dyn Medium) -> Option<Believed> {
+/// Reads little, and says nothing of volumes that are lost further; but where no record says how long the volume is, its
+/// boot sector's copy is looked for.
+pub fn glance(medium: &dyn Medium, watch: &dyn Watch) -> Option<Believed> {
     let primary = sector_at(medium, 0);
     let mut copies = copy_places(medium, primary.as_ref().filter(|sector| named(sector)));
     copies.retain(|at| *at >= 512);
@@ -151,19 +152,60 @@ pub fn glance(medium: &dyn Medium) -> Option<Believed> {
             evidence = Some(found);
         }
     }
-    settle(medium, primary.as_ref(), copy.as_ref(), evidence)
+    let found = settle(medium, primary.as_ref(), copy.as_ref(), evidence)?;
+    Some(length_known(medium, found, watch))
 }
 
-/// The copy behind the last cluster that records count: some sectors that make no cluster may stand between.
+/// Clusters by which a volume may have fewer than its bitmap has bits.
+const SPARE: u64 = 64;
+
+/// The copy behind the last cluster that records count: some sectors that make no cluster may stand between. Where they say
+/// it to a word of bits only, a copy that leads back to the same records.
 fn copy_behind(medium: &dyn Medium, evidence: &Evidence) -> Option<([u8; 512], u64)> {
     let (clusters, exact) = evidence.clusters?;
     let cluster = 1_u64.checked_shl(u32::from(evidence.cluster_shift))?;
-    let begin = clusters.times(cluster);
-    let bytes = exact.then(|| medium.lenient(begin, cluster.plus(512).size()).bytes)?;
-    let (index, sector) =
-        (0_u64..).zip(bytes.chunks_exact(512)).find(|(_, sector)| sector.part(3, 8) == b"NTFS    ")?;
+    let spare = if exact { 0 } else { SPARE };
+    let begin = clusters.minus(spare).times(cluster);
+    let bytes = medium.lenient(begin, cluster.times(spare.plus(1)).plus(512).size()).bytes;
+    let mut sectors = (0_u64..).zip(bytes.chunks_exact(512));
+    let (index, sector) = sectors.find(|(index, sector)| {
+        let at = begin.plus(index.times(512));
+        sector.part(3, 8) == b"NTFS    " && (exact || is_copy(sector, at, evidence))
+    })?;
     let at = begin.plus(index.times(512));
     sector.try_into().ok().filter(|_| at.plus(512) <= medium.len()).map(|sector| (sector, at))
+}
+
+/// True for a boot sector that belongs at `at` as a copy, and says of the records what they say themselves.
+fn is_copy(sector: &[u8], at: u64, evidence: &Evidence) -> bool {
+    let claimed = BootSector::read(sector).and_then(|boot| Geometry::claimed_by(&boot));
+    claimed.is_some_and(|geometry| {
+        (geometry.cluster_shift, geometry.mft, geometry.record_shift)
+            == (evidence.cluster_shift, evidence.mft, evidence.record_shift)
+            && (geometry.counted() == at || geometry.counted() == at.plus(geometry.sector()))
+    })
+}
+
+/// Looks through the medium for the copy, where no record says how long the volume is.
+fn copy_by_search(medium: &dyn Medium, evidence: &Evidence, watch: &dyn Watch) -> Option<(Sector, u64)> {
+    let end = medium.len();
+    let mut at = evidence.mft.checked_shl(u32::from(evidence.cluster_shift))?;
+    while let Some(piece) = medium.piece_from(at, end) {
+        if watch.stop() {
+            return None;
+        }
+        watch.at("searching for the copy of the boot sector", piece.offset, end);
+        let bytes = medium.lenient(piece.offset, piece.length.size()).bytes;
+        let mut sectors = (0_u64..).zip(bytes.chunks_exact(512));
+        let found = sectors.find(|(index, sector)| {
+            sector.part(3, 8) == b"NTFS    " && is_copy(sector, piece.offset.plus(index.times(512)), evidence)
+        });
+        if let Some((index, sector)) = found {
+            return sector.try_into().ok().map(|sector| (sector, piece.offset.plus(index.times(512))));
+        }
+        at = piece.end();
+    }
+    None
 }
 
 /// Puts together what was found; `None` where it is no NTFS.
@@ -185,7 +227,7 @@ fn settle(
                 && geometry.record_shift == found.record_shift
                 && found.clusters.is_none_or(|(clusters, exact)| {
                     let own = geometry.clusters();
-                    if exact { own == clusters } else { own <= clusters && own.plus(64) > clusters }
+                    if exact { own == clusters } else { own <= clusters && own.plus(SPARE) > clusters }
                 })
         })
     };
@@ -241,7 +283,7 @@ fn derived(
     // All sectors make so many clusters; some that make no cluster may follow.
     let within = |total: u64| {
         let own = total.per(per);
-        if exact { own == clusters } else { own <= clusters && own.plus(64) > clusters }
+        if exact { own == clusters } else { own <= clusters && own.plus(SPARE) > clusters }
     };
     let there = medium.len().per(sector).minus(1);
     let said = sizes.iter().filter(|(size, _)| *size == sector).map(|(_, total)| *total);
@@ -264,7 +306,7 @@ fn derived(
 
 /// The NTFS volume on `medium`, also without boot sectors: all of it is searched for records.
 pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed>, MediumError> {
-    if let Some(found) = glance(medium).filter(|found| found.borne_out() > 0) {
+    if let Some(found) = glance(medium, watch).filter(|found| found.borne_out() > 0) {
         return Ok(Some(found));
     }
     let evidence = search(medium, watch).filter(|found| found.start == 0 && found.agree > 1);
@@ -275,5 +317,15 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
     let places = copy_places(medium, primary.as_ref().filter(|sector| named(sector)));
     let copy = places.into_iter().filter(|at| *at >= 512);
     let copy = copy.into_iter().find_map(|at| sector_at(medium, at).filter(named).map(|sector| (sector, at)));
-    Ok(settle(medium, primary.as_ref(), copy.as_ref(), evidence))
+    let found = settle(medium, primary.as_ref(), copy.as_ref(), evidence);
+    Ok(found.map(|found| length_known(medium, found, watch)))
+}
+
+/// The same with the copy of the boot sector, where nothing but that can say how long the volume is.
+fn length_known(medium: &dyn Medium, found: Believed, watch: &dyn Watch) -> Believed {
+    let evidence = found.evidence.filter(|evidence| evidence.clusters.is_none() && evidence.agree > 0);
+    let Some(evidence) = evidence.filter(|_| found.source == Source::Records) else { return found };
+    let copy = copy_by_search(medium, &evidence, watch);
+    let known = copy.and_then(|copy| settle(medium, found.primary.as_ref(), Some(&copy), Some(evidence)));
+    known.unwrap_or(found)
 }

@@ -17,6 +17,7 @@ mod rebuild;
 mod records;
 mod room;
 mod runs;
+mod secured;
 mod shared;
 mod system;
 mod tables;

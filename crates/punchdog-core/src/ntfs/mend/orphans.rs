@@ -263,6 +263,8 @@ fn twins(survey: &Survey, names: &[u32]) -> Vec<u32> {
 fn adrift(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let survey = job.survey;
     let Adrift { groups, loose, nameless } = found(survey);
+    let mut loose: Vec<(u32, &str)> =
+        loose.into_iter().map(|name| (name, "the folders that it names lead in a ring")).collect();
     if groups.is_empty() && loose.is_empty() && nameless.is_empty() {
         return Ok(());
     }
@@ -280,7 +282,10 @@ fn adrift(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let mut taken: HashSet<u64> = HashSet::new();
     for (of, names) in groups {
         let there = u32::try_from(number(of)).ok().filter(|at| unused.is(*at) && taken.insert(number(of)));
-        let Some(new) = there.map(|_| of).or_else(|| unused.take()) else { continue };
+        let Some(new) = there.map(|_| of).or_else(|| unused.take()) else {
+            loose.extend(names.iter().map(|name| (*name, "no record is free for a folder of its own")));
+            continue;
+        };
         let text = format!("FOLDER {}", number(of));
         let folder =
             Folder { reference: new, parent: shelf, names: vec![(NAME_LONG, &text)], time, security };
@@ -304,14 +309,23 @@ fn adrift(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             moved.iter().try_for_each(|name| set_parent(window, survey, *name, new))
         })?;
     }
-    for name in loose {
+    // Names that stand there already: two alike are none's.
+    let mut there: HashSet<String> = HashSet::new();
+    if !loose.is_empty() {
+        let inside = survey.records.names.iter().filter(|name| name.parent == shelf);
+        there.extend(inside.map(|name| name.text.to_uppercase()));
+    }
+    for (name, from) in loose {
         let Some(of) = survey.records.names.get(name.size()) else { continue };
+        if !there.insert(of.text.to_uppercase()) {
+            continue;
+        }
         let path = format!("{ADRIFT}/{}", of.text);
         let step = Step::new(
             "file-given-a-folder",
             format!("{path}: put it there"),
             Provenance::Judged,
-            "the folders that it names lead in a ring",
+            from,
             &[&c::ORPHAN],
         )
         .file(path);
@@ -320,6 +334,16 @@ fn adrift(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             all.iter().try_for_each(|name| set_parent(window, survey, *name, shelf))
         })?;
     }
+    named_anew(job, nameless, shelf)
+}
+
+/// Gives files without a name one.
+fn named_anew(
+    job: &mut Job<'_, '_, '_, '_>,
+    nameless: Vec<(u32, String)>,
+    shelf: u64,
+) -> Result<(), MediumError> {
+    let survey = job.survey;
     for (file, text) in nameless {
         let Some(of) = survey.records.live(file) else { continue };
         let folder = if of.notes.contains(Notes::FOLDER) { DUP_FOLDER } else { 0 };

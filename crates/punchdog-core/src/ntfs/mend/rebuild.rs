@@ -56,9 +56,9 @@ struct Found {
     write: Option<Vec<u8>>,
 }
 
-struct Search<'s> {
-    medium: &'s dyn Medium,
-    survey: &'s Survey,
+pub(super) struct Search<'s> {
+    pub(super) medium: &'s dyn Medium,
+    pub(super) survey: &'s Survey,
     given: &'s mut Given,
 }
 
@@ -109,6 +109,9 @@ pub(super) fn record(medium: &dyn Medium, survey: &Survey, number: u32, given: &
         version: survey.about.version.unwrap_or((3, 1)),
         time: made(survey),
     };
+    if number == own::SECURE {
+        return super::secured::made(&mut search, &facts);
+    }
     let cluster = geometry.cluster();
     let mut content = Vec::new();
     let mut take = |found: Found| {
@@ -214,7 +217,7 @@ impl Search<'_> {
 
     /// Clusters in a row that are free. Where $Bitmap cannot be read, what nobody has may be of a file whose record is
     /// lost: then only blank ones.
-    fn taken(&mut self, bytes: u64) -> Option<Vec<Run>> {
+    pub(super) fn taken(&mut self, bytes: u64) -> Option<Vec<Run>> {
         let geometry = self.survey.mft.geometry;
         let count = geometry.clusters_for(bytes).max(1);
         let survey = self.survey;
@@ -243,6 +246,15 @@ impl Search<'_> {
         None
     }
 
+    /// Takes clusters, some of which may be taken already; false where a file has one of them.
+    pub(super) fn claim(&mut self, clusters: Range<usize>) -> bool {
+        let free = !self.survey.claimed.contains_any_in_range(clusters.clone());
+        if free {
+            self.given.clusters.insert_range(clusters);
+        }
+        free
+    }
+
     /// Where the copies of the first records stand, or shall stand. What a boot sector says may be wrong: nobody's
     /// content is written over.
     fn copies(&mut self, bytes: u64) -> Option<(Vec<Run>, &'static str)> {
@@ -263,7 +275,7 @@ impl Search<'_> {
     }
 
     /// The first run of clusters that nobody has whose content begins as `fits` says.
-    fn found(&mut self, bytes: u64, fits: &dyn Fn(u64, &[u8]) -> bool) -> Option<Vec<Run>> {
+    pub(super) fn found(&mut self, bytes: u64, fits: &dyn Fn(u64, &[u8]) -> bool) -> Option<Vec<Run>> {
         let geometry = self.survey.mft.geometry;
         let count = geometry.clusters_for(bytes).max(1);
         let claimed = &self.survey.claimed;

@@ -1,0 +1,121 @@
+//! The record of `$Secure`, made anew around the descriptors, which are found by their hashes.
+
+use super::rebuild::{Made, Search};
+use crate::{
+    arith::{Peek, Sat},
+    ntfs::{
+        build::{Order, Outside, index, outside, resident},
+        fresh::{BY_HASH, BY_NUMBER, Facts, SDS_STEP, descriptor_entries, descriptor_stream, set_bit},
+        layout::{RECORD_VIEW, kind, own},
+        runs::{Mapping, Run},
+        secure::{self, FIRST_ID, HEAD},
+    },
+};
+
+/// Bytes of entries that the root node of an index in blocks gets: two of them stand in one record.
+const ROOT: usize = 96;
+/// Blocks of descriptors with their copies that are looked for.
+const BLOCKS: u64 = 128;
+
+/// Where the descriptors stand, and what stands there.
+struct Stream {
+    runs: Vec<Run>,
+    bytes: Vec<u8>,
+}
+
+pub(super) fn made(search: &mut Search<'_>, facts: &Facts) -> Option<Made> {
+    let (geometry, cluster) = (facts.geometry, facts.geometry.cluster());
+    let mut content = Vec::new();
+    let mut write = |runs: &[Run], bytes: &[u8]| {
+        for (skip, extent) in Mapping::of(runs, cluster).places(0, bytes.len().wide()) {
+            content.push((extent.offset, bytes.part(skip.size(), extent.length.size()).to_vec()));
+        }
+    };
+    let found = there(search);
+    let judged = found.is_none();
+    let Stream { runs, bytes } = if let Some(stream) = found {
+        stream
+    } else {
+        let bytes = descriptor_stream();
+        let runs = search.taken(bytes.len().wide())?;
+        write(&runs, &bytes);
+        Stream { runs, bytes }
+    };
+    let heads =
+        secure::descriptors(&bytes).iter().map(|one| one.entry(&bytes).part(0, HEAD).to_vec()).collect();
+    let (by_hash, by_id) = descriptor_entries(heads);
+    let base = facts.named(own::SECURE, (0, 0), RECORD_VIEW);
+    let stream = outside(kind::DATA, "$SDS", Outside::plain(&runs, bytes.len().wide(), cluster));
+    let base = base.with(stream);
+    let views: [(&str, Vec<Vec<u8>>, Order); 2] = [("$SDH", by_hash, BY_HASH), ("$SII", by_id, BY_NUMBER)];
+    let small = views.iter().fold(base.clone(), |record, (name, entries, order)| {
+        let laid = index(entries.clone(), *order, facts.room(usize::MAX));
+        record.with(resident(kind::INDEX_ROOT, name, &laid.root))
+    });
+    let record = if let Some(record) = small.bytes(geometry.record()) {
+        record
+    } else {
+        let mut large = base;
+        for (name, entries, order) in views {
+            let laid = index(entries, order, facts.room(ROOT));
+            let all = laid.blocks.concat();
+            let runs = search.taken(all.len().wide())?;
+            write(&runs, &all);
+            let mut bits = vec![0; laid.blocks.len().per_up(64).max(1).times(8)];
+            (0..laid.blocks.len().wide()).for_each(|block| set_bit(&mut bits, block));
+            let blocks = Outside::plain(&runs, all.len().wide(), cluster);
+            large = large
+                .with(resident(kind::INDEX_ROOT, name, &laid.root))
+                .with(outside(kind::INDEX_ALLOCATION, name, blocks))
+                .with(resident(kind::BITMAP, name, &bits));
+        }
+        large.bytes(geometry.record())?
+    };
+    let (from, lost) = if judged {
+        let lost =
+            "the descriptors are not found: who may read which file is what is usual, until it is set again";
+        ("the usual descriptors, written into free clusters", Some(lost.to_owned()))
+    } else {
+        ("clusters that no file has hold the descriptors, each twice, with hashes that fit", None)
+    };
+    Some(Made { record, content, from: from.to_owned(), judged, lost })
+}
+
+/// The descriptors, in clusters in a row that nobody has. In several pieces they are not looked for.
+fn there(search: &mut Search<'_>) -> Option<Stream> {
+    let (medium, survey) = (search.medium, search.survey);
+    let geometry = survey.mft.geometry;
+    let marked = |cluster: u64| survey.bitmap.as_ref().is_some_and(|bitmap| bitmap.contains(cluster.size()));
+    let begins = |cluster: u64, head: &[u8]| {
+        let length = head.le32(16).size();
+        head.le32(4) == FIRST_ID
+            && head.le64(8) == 0
+            && (HEAD..=SDS_STEP).contains(&length)
+            && secure::whole(&medium.lenient(geometry.place(cluster), length).bytes, 0, 0)
+    };
+    // Those in use first: what is free may be from before they grew.
+    let least = SDS_STEP.plus(HEAD).wide();
+    let in_use = search.found(least, &|cluster, head| marked(cluster) && begins(cluster, head));
+    let found = in_use.or_else(|| search.found(least, &begins));
+    let first = found?.first()?.first?;
+    let place = geometry.place(first);
+    let mut bytes = Vec::new();
+    for block in 0..BLOCKS {
+        let both = SDS_STEP.times(2).wide();
+        let begin = place.plus(block.times(both));
+        let more = medium.lenient(begin, both.size().min(medium.len().minus(begin).size())).bytes;
+        let offset = bytes.len();
+        bytes.extend(more);
+        if !secure::whole(&bytes, offset, offset) {
+            bytes.truncate(offset);
+            break;
+        }
+    }
+    let all = secure::descriptors(&bytes);
+    let last = all.last().filter(|_| all.first().is_some_and(|one| one.whole == [true, true]))?;
+    // The second copy of the last one ends the stream.
+    bytes.truncate(last.at.plus(SDS_STEP).plus(last.length));
+    let runs = vec![Run::new(first, geometry.clusters_for(bytes.len().wide()))];
+    let range = first.size()..first.plus(geometry.clusters_for(bytes.len().wide())).size();
+    search.claim(range).then_some(Stream { runs, bytes })
+}
