@@ -163,6 +163,46 @@ fn a_further_name_whose_folder_is_gone_is_found_and_put_somewhere() {
     assert_eq!(after[&lost], before["census.csv"]);
 }
 
+/// Two folders' records are files' by now, and none is free: of two files of one name the root can take one.
+#[test]
+fn files_adrift_go_into_the_root_where_no_record_is_free() {
+    let mut filler = filler(4 << 20, 32);
+    for folder in ["East", "West"] {
+        filler.folder(folder, Placing::Row).unwrap();
+        filler.file(&format!("{folder}/census.csv"), folder.as_bytes(), Placing::Row).unwrap();
+    }
+    filler.file("East/rings.csv", b"rings", Placing::Row).unwrap();
+    let mut number = 0;
+    while filler.file(&format!("later {number}.txt"), b"later", Placing::Row).is_ok() {
+        number += 1;
+    }
+    let mut patient = Patient::new(filler.finish().unwrap());
+    let later = patient.record(patient.number("later 0.txt"));
+    for folder in ["East", "West"] {
+        let folder = patient.number(folder);
+        let name = b'a' + u8::try_from(folder % 16).unwrap();
+        patient.edit(folder, |own| {
+            let (usn, number) = (own[48..50].to_vec(), folder.to_le_bytes());
+            own.copy_from_slice(&later);
+            own[48..50].copy_from_slice(&usn);
+            own[16] += 1;
+            own[44..48].copy_from_slice(&number);
+            let at = own.windows(4).position(|units| units == b"l\0a\0").expect("a name");
+            own[at] = name;
+        });
+    }
+    let before = listed(&patient.bytes);
+    let mended = mended(&patient.bytes);
+    let paths = reader::paths(&mended.bytes);
+    assert!(paths.contains("census.csv") && paths.contains("rings.csv"), "{paths:?} {:?}", mended.steps);
+    // The other one is told, as before, and its content is where it was.
+    assert!(!mended.sound);
+    let after = listed(&mended.bytes);
+    let contents = |list: &BTreeMap<String, String>| list.values().cloned().collect::<BTreeSet<_>>();
+    assert_eq!(contents(&after), contents(&before));
+    assert_eq!(after.keys().filter(|path| path.ends_with("census.csv")).count(), 2, "{after:?}");
+}
+
 #[test]
 fn hundreds_of_broken_folders_are_one_plan() {
     let mut filler = filler(24 << 20, 2600);

@@ -77,7 +77,6 @@ fn likely(boot: &Boot, out: &Examination) -> Option<&'static str> {
     }
 }
 
-#[expect(clippy::too_many_lines, reason = "one exhibit after the other")]
 fn exhibits(
     medium: &dyn Medium,
     believed: &Believed,
@@ -87,19 +86,13 @@ fn exhibits(
 ) {
     let geometry = believed.geometry;
     let mut shown: Vec<Exhibit> = Vec::new();
+    if boot.gone {
+        shown.push(Exhibit::of_lost_sector(medium, "an exFAT boot sector starts EB 76 90"));
+    }
     let mut show = |place: &str, offset: u64, length: usize, note: String| {
-        let bytes = medium.lenient(offset, length.min(16)).bytes;
-        shown.push(Exhibit { place: place.to_owned(), offset, bytes, note });
+        shown.push(Exhibit::of(medium, place, offset, length, note));
     };
     if boot.gone {
-        let first = medium.lenient(0, 512).bytes;
-        let note = match first.byte(0) {
-            byte @ (0 | 0xFF) if first.iter().all(|other| *other == byte) => {
-                format!("all {byte:02X}; an exFAT boot sector starts EB 76 90")
-            }
-            _ => "foreign bytes; an exFAT boot sector starts EB 76 90".to_owned(),
-        };
-        show("sector 0", 0, 16, note);
         if boot.backup_fits {
             show(
                 "sector 12",

@@ -81,21 +81,13 @@ fn likely(boot: &Boot, out: &Examination) -> Option<String> {
 
 fn exhibits(medium: &dyn Medium, believed: &Believed, boot: &Boot, survey: &Survey, out: &mut Examination) {
     let geometry = believed.geometry;
-    let mut show = |place: &str, offset: u64, length: usize, note: String| {
-        let bytes = medium.lenient(offset, length.min(16)).bytes;
-        out.exhibits.push(Exhibit { place: place.to_owned(), offset, bytes, note });
-    };
     if boot.gone {
-        let first = medium.lenient(0, 512).bytes;
-        let note = if first.iter().all(|byte| *byte == 0) {
-            "all zero; a boot sector starts EB ?? 90"
-        } else if first.iter().all(|byte| *byte == 0xFF) {
-            "all FF; a boot sector starts EB ?? 90"
-        } else {
-            "foreign bytes; a boot sector starts EB ?? 90"
-        };
-        show("sector 0", 0, 16, note.to_owned());
-    } else {
+        out.exhibits.push(Exhibit::of_lost_sector(medium, "a boot sector starts EB ?? 90"));
+    }
+    let mut show = |place: &str, offset: u64, length: usize, note: String| {
+        out.exhibits.push(Exhibit::of(medium, place, offset, length, note));
+    };
+    if !boot.gone {
         for field in boot.fields.iter().filter(|field| field.wrong() && field.entry.is_some()).take(4) {
             let is = field.primary.as_deref().map_or(String::new(), |bytes| field.text(bytes));
             let note = format!("{} is {is}; should be {}", field.field, field.text(&field.believed));

@@ -3,4 +3,5 @@
 pub mod change;
 pub mod choices;
 pub(crate) mod field;
+pub(crate) mod stages;
 pub mod step;

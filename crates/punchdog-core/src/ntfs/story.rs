@@ -90,19 +90,13 @@ fn likely(boot: &Boot, out: &Examination) -> Option<&'static str> {
 fn exhibits(medium: &dyn Medium, believed: &Believed, boot: &Boot, out: &mut Examination) {
     let geometry = believed.geometry;
     let mut shown: Vec<Exhibit> = Vec::new();
+    if boot.gone {
+        shown.push(Exhibit::of_lost_sector(medium, "an NTFS boot sector starts EB 52 90"));
+    }
     let mut show = |place: &str, offset: u64, length: usize, note: String| {
-        let bytes = medium.lenient(offset, length.min(16)).bytes;
-        shown.push(Exhibit { place: place.to_owned(), offset, bytes, note });
+        shown.push(Exhibit::of(medium, place, offset, length, note));
     };
     if boot.gone {
-        let first = medium.lenient(0, 512).bytes;
-        let note = match first.byte(0) {
-            byte @ (0 | 0xFF) if first.iter().all(|other| *other == byte) => {
-                format!("all {byte:02X}; an NTFS boot sector starts EB 52 90")
-            }
-            _ => "foreign bytes; an NTFS boot sector starts EB 52 90".to_owned(),
-        };
-        show("sector 0", 0, 16, note);
         if boot.copy_fits {
             show("last sector", boot.place, 16, "the copy: complete; agrees with the records".to_owned());
         }

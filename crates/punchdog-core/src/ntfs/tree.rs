@@ -130,7 +130,9 @@ pub fn build(records: &Records, strays: &[Stray]) -> Tree {
     by_parent.sort_by_key(|name| (parent(name), *name));
     // Each lost file by one of its names, a long one where there is one.
     let mut chosen: HashMap<u64, u32> = HashMap::new();
-    for (index, stray) in (0_u32..).zip(strays).filter(|(_, stray)| stray.why == Why::Lost) {
+    // Those of the file system's own are no files, and are made anew.
+    let lost = |stray: &Stray| stray.why == Why::Lost && number(stray.reference) >= own::FIRST_FREE.into();
+    for (index, stray) in (0_u32..).zip(strays).filter(|(_, stray)| lost(stray)) {
         if stray.space != NAME_SHORT || !chosen.contains_key(&stray.reference) {
             chosen.insert(stray.reference, index);
         }

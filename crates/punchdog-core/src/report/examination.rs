@@ -28,6 +28,24 @@ pub struct Exhibit {
     pub note: String,
 }
 
+impl Exhibit {
+    /// The bytes at `offset`, the first sixteen of `length`.
+    pub(crate) fn of(medium: &dyn Medium, place: &str, offset: u64, length: usize, note: String) -> Self {
+        let bytes = medium.lenient(offset, length.min(16)).bytes;
+        Self { place: place.to_owned(), offset, bytes, note }
+    }
+    /// Sector 0 where it is no boot sector: what there is instead, and `starts`, what one begins with.
+    pub(crate) fn of_lost_sector(medium: &dyn Medium, starts: &str) -> Self {
+        let first = medium.lenient(0, 512).bytes;
+        let is = match first.first() {
+            Some(0) if first.iter().all(|byte| *byte == 0) => "all zero",
+            Some(0xFF) if first.iter().all(|byte| *byte == 0xFF) => "all FF",
+            _ => "foreign bytes",
+        };
+        Self::of(medium, "sector 0", 0, 16, format!("{is}; {starts}"))
+    }
+}
+
 /// How many files are in which state.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Tally {

@@ -151,6 +151,16 @@ pub(super) const ALL: &[Fault] = &[
         let place = p.record_place(own::SECURE);
         p.write(place, &noise);
     }),
+    fault("record 9 and the first copy of the descriptors zero", "ntfs/system-record", |p, _| {
+        let place = p.own_place(own::SECURE, "$SDS", 0);
+        p.fill(place, 512, 0);
+        zero(p, own::SECURE);
+    }),
+    fault("record 9 and the second copy of the descriptors zero", "ntfs/system-record", |p, _| {
+        let place = p.own_place(own::SECURE, "$SDS", 0x4_0000);
+        p.fill(place, 512, 0);
+        zero(p, own::SECURE);
+    }),
     fault("record 9 zero, and the descriptors with it", "ntfs/system-record", |p, _| {
         for copy in [0, 0x4_0000] {
             let place = p.own_place(own::SECURE, "$SDS", copy);

@@ -24,7 +24,7 @@ fn the_boot_regions() {
         &expect![[r#"
         exfat/boot-gone at 0+512
           the main boot sector is gone. Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 and has no usable field. It should begin with EB 76 90 and the name EXFAT. The backup region is whole.
-        exact: copy the backup boot region at byte 6144 over the main one
+        exact: copy the backup boot region at byte 6144 of the volume over the main one
           the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -34,7 +34,7 @@ fn the_boot_regions() {
         &expect![[r#"
         exfat/boot-gone at 0+512
           the main boot sector is gone. Sector 0 begins with FF FF FF FF FF FF FF FF FF FF FF FF FF FF FF FF and has no usable field. It should begin with EB 76 90 and the name EXFAT. The backup region is whole.
-        exact: copy the backup boot region at byte 6144 over the main one
+        exact: copy the backup boot region at byte 6144 of the volume over the main one
           the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -44,7 +44,7 @@ fn the_boot_regions() {
         &expect![[r#"
         exfat/boot-gone at 0+512
           the main boot sector is gone. Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 and has no usable field. It should begin with EB 76 90 and the name EXFAT. The backup region is whole.
-        exact: copy the backup boot region at byte 6144 over the main one
+        exact: copy the backup boot region at byte 6144 of the volume over the main one
           the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -54,7 +54,7 @@ fn the_boot_regions() {
         &expect![[r#"
         exfat/boot-gone at 0+512
           the main boot sector is gone. Sector 0 begins with ED 8F 01 DB E4 14 0B 1D 89 A9 81 7B 8A 6F 46 B3 and has no usable field. It should begin with EB 76 90 and the name EXFAT. The backup region is whole.
-        exact: copy the backup boot region at byte 6144 over the main one
+        exact: copy the backup boot region at byte 6144 of the volume over the main one
           the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -68,7 +68,7 @@ fn the_boot_regions() {
           there is no backup boot region. The sector at byte 6144 is no exFAT boot sector. Sectors 12 to 23 are a copy of sectors 0 to 11. If the main region is lost, the geometry has to be computed.
         derived: write a boot region computed from the volume
           the table begins as a table does; clusters, volume and image are one within the other; the clusters fill the volume; the table is about as long as it needs to be; the root's chain begins; the root folder reads as one; the bitmap is as long as the clusters need; the bitmap has itself and the root in use; the up-case table stands where the root says, with its checksum; folders stand where their entries say
-        exact: write the backup boot region at byte 6144 as a copy of the main one
+        exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
           the main boot region, as it stands after the steps before
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -82,7 +82,7 @@ fn the_boot_regions() {
           there is no backup boot region. The sector at byte 6144 is no exFAT boot sector. Sectors 12 to 23 are a copy of sectors 0 to 11. If the main region is lost, the geometry has to be computed.
         derived: write a boot region computed from the volume
           the table begins as a table does; clusters, volume and image are one within the other; the clusters fill the volume; the table is about as long as it needs to be; the root's chain begins; the root folder reads as one; the bitmap is as long as the clusters need; the bitmap has itself and the root in use; the up-case table stands where the root says, with its checksum; folders stand where their entries say
-        exact: write the backup boot region at byte 6144 as a copy of the main one
+        exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
           the main boot region, as it stands after the steps before
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -96,7 +96,7 @@ fn the_boot_regions() {
           there is no backup boot region. The sector at byte 6144 is no exFAT boot sector. Sectors 12 to 23 are a copy of sectors 0 to 11. If the main region is lost, the geometry has to be computed.
         derived: write a boot region computed from the volume
           the table begins as a table does; clusters, volume and image are one within the other; the clusters fill the volume; the table is about as long as it needs to be; the root's chain begins; the root folder reads as one; the bitmap is as long as the clusters need; the bitmap has itself and the root in use; the up-case table stands where the root says, with its checksum; folders stand where their entries say
-        exact: write the backup boot region at byte 6144 as a copy of the main one
+        exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
           the main boot region, as it stands after the steps before
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -108,7 +108,7 @@ fn the_boot_regions() {
           the boot sector's signature 55 AA is missing: BootSignature is 00 00, should be 55 AA. BootSignature (boot sector, byte 510) is 00 00. It should be 55 AA: always the same.
         exfat/boot-checksum at 5632+4 0+5632
           the boot checksum does not fit. Sector 11 holds 0x7fab7bd3. The checksum of sectors 0 to 10 is 0xffab7afe. The backup region is whole.
-        exact: copy the backup boot region at byte 6144 over the main one
+        exact: copy the backup boot region at byte 6144 of the volume over the main one
           the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -120,7 +120,7 @@ fn the_boot_regions() {
           the boot sector does not name exFAT: FileSystemName is "MSDOS5.0", should be "EXFAT". FileSystemName (boot sector, byte 3) is "MSDOS5.0". It should be "EXFAT": always the same.
         exfat/boot-checksum at 5632+4 0+5632
           the boot checksum does not fit. Sector 11 holds 0x7fab7bd3. The checksum of sectors 0 to 10 is 0x7fb2b6d3. The backup region is whole.
-        exact: copy the backup boot region at byte 6144 over the main one
+        exact: copy the backup boot region at byte 6144 of the volume over the main one
           the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -130,7 +130,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/boot-must-be-zero at 11+53
               bytes 11 to 63 of the boot sector are not zero: MustBeZero is 00 02 08 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00, should be 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00. MustBeZero (boot sector, byte 11) is 00 02 08 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00. It should be 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00: always zero.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -140,7 +140,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/boot-jump at 0+3
               the boot sector does not begin with EB 76 90: JumpBoot is 00 00 00, should be EB 76 90. JumpBoot (boot sector, byte 0) is 00 00 00. It should be EB 76 90: always the same.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -150,7 +150,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/volume-length at 72+8
               the volume length is wrong: VolumeLength is 0, should be 1240. VolumeLength (boot sector, byte 72) is 0. It should be 1240: backup and volume agree.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -164,7 +164,7 @@ fn the_boot_regions() {
           computed from the volume
         derived: compute the boot checksum anew, and sign the extended boot sectors
           sectors 0 to 10 as they stand after the steps before
-        exact: write the backup boot region at byte 6144 as a copy of the main one
+        exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
           the main boot region, as it stands after the steps before
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -174,7 +174,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/fat-offset at 80+4
               the table is not where the boot sector says: FatOffset is 0, should be 24. FatOffset (boot sector, byte 80) is 0. It should be 24: backup and volume agree.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -188,7 +188,7 @@ fn the_boot_regions() {
           computed from the volume
         derived: compute the boot checksum anew, and sign the extended boot sectors
           sectors 0 to 10 as they stand after the steps before
-        exact: write the backup boot region at byte 6144 as a copy of the main one
+        exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
           the main boot region, as it stands after the steps before
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -202,7 +202,7 @@ fn the_boot_regions() {
           computed from the volume
         derived: compute the boot checksum anew, and sign the extended boot sectors
           sectors 0 to 10 as they stand after the steps before
-        exact: write the backup boot region at byte 6144 as a copy of the main one
+        exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
           the main boot region, as it stands after the steps before
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -212,7 +212,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/fat-length at 84+4
               the length of the table is wrong: FatLength is 16777216, should be 5. FatLength (boot sector, byte 84) is 16777216. It should be 5: backup and volume agree.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -222,7 +222,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/heap-offset at 88+4
               the clusters do not begin where the boot sector says: ClusterHeapOffset is 0, should be 30. ClusterHeapOffset (boot sector, byte 88) is 0. It should be 30: backup and volume agree.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -236,7 +236,7 @@ fn the_boot_regions() {
           computed from the volume
         derived: compute the boot checksum anew, and sign the extended boot sectors
           sectors 0 to 10 as they stand after the steps before
-        exact: write the backup boot region at byte 6144 as a copy of the main one
+        exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
           the main boot region, as it stands after the steps before
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -246,7 +246,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/cluster-count at 92+4
               the number of clusters is wrong: ClusterCount is 0, should be 605. ClusterCount (boot sector, byte 92) is 0. It should be 605: backup and volume agree.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -260,7 +260,7 @@ fn the_boot_regions() {
           computed from the volume
         derived: compute the boot checksum anew, and sign the extended boot sectors
           sectors 0 to 10 as they stand after the steps before
-        exact: write the backup boot region at byte 6144 as a copy of the main one
+        exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
           the main boot region, as it stands after the steps before
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -270,7 +270,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/cluster-count at 92+4
               the number of clusters is wrong: ClusterCount is 4294967295, should be 605. ClusterCount (boot sector, byte 92) is 4294967295. It should be 605: backup and volume agree.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -280,7 +280,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/root-cluster at 96+4
               the root folder's first cluster is wrong: FirstClusterOfRootDirectory is 0, should be 9. FirstClusterOfRootDirectory (boot sector, byte 96) is 0. It should be 9: backup and volume agree.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -290,7 +290,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/root-cluster at 96+4
               the root folder's first cluster is wrong: FirstClusterOfRootDirectory is 2109669, should be 9. FirstClusterOfRootDirectory (boot sector, byte 96) is 2109669. It should be 9: backup and volume agree.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -304,7 +304,7 @@ fn the_boot_regions() {
           computed from the volume
         derived: compute the boot checksum anew, and sign the extended boot sectors
           sectors 0 to 10 as they stand after the steps before
-        exact: write the backup boot region at byte 6144 as a copy of the main one
+        exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
           the main boot region, as it stands after the steps before
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -314,7 +314,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/revision at 104+2
               the revision is none that was published: FileSystemRevision is 0x0200, should be 0x0100. FileSystemRevision (boot sector, byte 104) is 0x0200. It should be 0x0100: from the backup.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -324,7 +324,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/sector-size at 108+1
               the sector size is wrong: BytesPerSectorShift is 8, should be 9. BytesPerSectorShift (boot sector, byte 108) is 8. It should be 9: backup and volume agree.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -336,7 +336,7 @@ fn the_boot_regions() {
           the sector size is wrong: BytesPerSectorShift is 13, should be 9. BytesPerSectorShift (boot sector, byte 108) is 13. It should be 9: backup and volume agree.
         exfat/boot-checksum at 5632+4 0+5632
           the boot checksum does not fit. Sector 11 holds 0x7fab7bd3. The checksum of sectors 0 to 10 is 0x7fac7bd3. The backup region is whole.
-        exact: copy the backup boot region at byte 6144 over the main one
+        exact: copy the backup boot region at byte 6144 of the volume over the main one
           the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -350,7 +350,7 @@ fn the_boot_regions() {
           computed from the volume
         derived: compute the boot checksum anew, and sign the extended boot sectors
           sectors 0 to 10 as they stand after the steps before
-        exact: write the backup boot region at byte 6144 as a copy of the main one
+        exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
           the main boot region, as it stands after the steps before
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -360,7 +360,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/cluster-size at 109+1
               the cluster size is wrong: SectorsPerClusterShift is 25, should be 1. SectorsPerClusterShift (boot sector, byte 109) is 25. It should be 1: backup and volume agree.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -370,7 +370,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/fat-count at 110+1
               the number of tables is wrong: NumberOfFats is 0, should be 1. NumberOfFats (boot sector, byte 110) is 0. It should be 1: backup and volume agree.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -384,7 +384,7 @@ fn the_boot_regions() {
           computed from the volume
         derived: compute the boot checksum anew, and sign the extended boot sectors
           sectors 0 to 10 as they stand after the steps before
-        exact: write the backup boot region at byte 6144 as a copy of the main one
+        exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
           the main boot region, as it stands after the steps before
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -404,7 +404,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/boot-reserved-bytes at 113+7
               reserved bytes of the boot sector are not zero: Reserved is 01 01 01 01 01 01 01, should be 00 00 00 00 00 00 00. Reserved (boot sector, byte 113) is 01 01 01 01 01 01 01. It should be 00 00 00 00 00 00 00: always zero.
-            exact: copy the backup boot region at byte 6144 over the main one
+            exact: copy the backup boot region at byte 6144 of the volume over the main one
               the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -414,7 +414,7 @@ fn the_boot_regions() {
         &expect![[r#"
         exfat/extended-signature at 3068+4
           extended boot sector 5 has lost its signature. Sector 5 does not end with 00 00 55 AA. Sectors 1 to 8 do.
-        exact: copy the backup boot region at byte 6144 over the main one
+        exact: copy the backup boot region at byte 6144 of the volume over the main one
           the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -424,7 +424,7 @@ fn the_boot_regions() {
         &expect![[r#"
         exfat/boot-checksum at 5640+4 0+5632
           the boot checksum does not fit. Sector 11 holds 0x00000000. The checksum of sectors 0 to 10 is 0x7fab7bd3. The backup region is whole.
-        exact: copy the backup boot region at byte 6144 over the main one
+        exact: copy the backup boot region at byte 6144 of the volume over the main one
           the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -434,7 +434,7 @@ fn the_boot_regions() {
         &expect![[r#"
         exfat/boot-checksum at 5632+4 0+5632
           the boot checksum does not fit. Sector 11 holds 0x00000000. The checksum of sectors 0 to 10 is 0x7fab7bd3. The backup region is whole.
-        exact: copy the backup boot region at byte 6144 over the main one
+        exact: copy the backup boot region at byte 6144 of the volume over the main one
           the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -444,7 +444,7 @@ fn the_boot_regions() {
         &expect![[r#"
         exfat/boot-checksum at 5632+4 0+5632
           the boot checksum does not fit. Sector 11 holds 0x7fab7bd3. The checksum of sectors 0 to 10 is 0x7d82bdd3. The backup region is whole.
-        exact: copy the backup boot region at byte 6144 over the main one
+        exact: copy the backup boot region at byte 6144 of the volume over the main one
           the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -458,7 +458,7 @@ fn the_boot_regions() {
               the backup boot region is not a copy of the main one. Its checksum does not fit. It should be a copy.
             derived: compute the boot checksum anew, and sign the extended boot sectors
               sectors 0 to 10 as they stand after the steps before
-            exact: write the backup boot region at byte 6144 as a copy of the main one
+            exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
               the main boot region, as it stands after the steps before
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -468,7 +468,7 @@ fn the_boot_regions() {
         &expect![[r#"
         exfat/backup-gone at 6144+512
           there is no backup boot region. The sector at byte 6144 is no exFAT boot sector. Sectors 12 to 23 are a copy of sectors 0 to 11. If the main region is lost, the geometry has to be computed.
-        exact: write the backup boot region at byte 6144 as a copy of the main one
+        exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
           the main boot region, as it stands after the steps before
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
@@ -478,7 +478,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/backup-differs at 6444+1
               the backup boot region is not a copy of the main one. It differs from the main one in 530 bytes. Its checksum fits. It should be a copy.
-            exact: write the backup boot region at byte 6144 as a copy of the main one
+            exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
               the main boot region, as it stands after the steps before
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
@@ -488,7 +488,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/backup-differs at 11776+1
               the backup boot region is not a copy of the main one. It differs from the main one in 4 bytes. Its checksum does not fit. It should be a copy.
-            exact: write the backup boot region at byte 6144 as a copy of the main one
+            exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
               the main boot region, as it stands after the steps before
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],

@@ -323,7 +323,7 @@ fn boot_regions_that_are_gone() {
                                    finding exfat/boot-gone
                                    an unformatted (RAW) volume, and an offer to format it: decline
 
-              sector 0      0x000000  00 00 00 00 00 00 00 00 …  all 00; an exFAT boot sector starts EB 76 90
+              sector 0      0x000000  00 00 00 00 00 00 00 00 …  all zero; an exFAT boot sector starts EB 76 90
               table         0x003000  F8 FF FF FF FF FF FF FF …  begins as a table does
 
             Likely: one gap: bytes 0 to 12287 of the volume are zero, and with them the main boot region and the
@@ -394,7 +394,7 @@ fn boot_regions_that_are_gone() {
                             or: boot code, serial number and OEM parameters are lost; usual values stand there
                             instead
                             changes 945 bytes in 12 places, the first at byte 0
-              exact         write the backup boot region at byte 6144 as a copy of the main one
+              exact         write the backup boot region at byte 6144 of the volume as a copy of the main one
                             backup-from-main: the main boot region, as it stands after the steps before
                             changes 945 bytes in 12 places, the first at byte 6144
 

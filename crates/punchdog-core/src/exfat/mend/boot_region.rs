@@ -44,7 +44,7 @@ fn main(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         }
         let mut step = Step::new(
             "boot-region-from-backup",
-            format!("copy the backup boot region at byte {place} over the main one"),
+            format!("copy the backup boot region at byte {place} of the volume over the main one"),
             Provenance::Exact,
             "the backup boot region: its checksum fits, and it agrees with the table, the root folder and the bitmap",
             faults,
@@ -106,7 +106,7 @@ fn backup(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     put(&mut bytes, 112, &[if boot.backup.named { boot.backup.bytes.byte(112) } else { 0xFF }]);
     let step = Step::new(
         "backup-from-main",
-        format!("write the backup boot region at byte {place} as a copy of the main one"),
+        format!("write the backup boot region at byte {place} of the volume as a copy of the main one"),
         Provenance::Exact,
         "the main boot region, as it stands after the steps before",
         &[&c::BACKUP_GONE, &c::BACKUP_DIFFERS],

@@ -23,7 +23,7 @@ use super::{
 use crate::{
     cluster::{free::Room, places::Places},
     medium::{MediumError, OverlayWindow},
-    mending::{choices::Choices, step::Steps},
+    mending::{choices::Choices, stages::until_changed, step::Steps},
     progress::Watch,
 };
 use std::{collections::HashMap, ops::Range, rc::Rc};
@@ -93,12 +93,8 @@ fn run(
 ) -> Result<(), MediumError> {
     let ExfatSurvey { believed, survey, boot } = seen;
     let mut job = Job { window, believed, survey, boot, choices, steps, folders: HashMap::new(), room: None };
-    for (name, mend) in STAGES.iter().take(stages.end).skip(stages.start) {
+    until_changed(STAGES.get(stages).unwrap_or(&[]), |mend| {
         mend(&mut job)?;
-        if !job.steps.is_empty() {
-            tracing::debug!(stage = name, "a stage of mending changed something");
-            return Ok(());
-        }
-    }
-    Ok(())
+        Ok(!job.steps.is_empty())
+    })
 }

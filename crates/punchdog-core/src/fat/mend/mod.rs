@@ -20,7 +20,7 @@ use super::{FatSurvey, FatVolume, boot::Boot, geometry::Believed, survey::Survey
 use crate::{
     cluster::{free::Room, places::Places},
     medium::{MediumError, OverlayWindow},
-    mending::{choices::Choices, step::Steps},
+    mending::{choices::Choices, stages::until_changed, step::Steps},
     progress::Watch,
 };
 use std::{collections::HashMap, ops::Range, rc::Rc};
@@ -103,12 +103,8 @@ fn run(
     let safe = if choices.doubted() { ON_STRUCTURES } else { STAGES.len() };
     let FatSurvey { believed, survey, boot } = seen;
     let mut job = Job { window, believed, survey, boot, choices, steps, folders: HashMap::new(), room: None };
-    for (name, mend) in STAGES.iter().take(safe.min(stages.end)).skip(stages.start) {
+    until_changed(STAGES.get(stages.start..safe.min(stages.end)).unwrap_or(&[]), |mend| {
         mend(&mut job)?;
-        if !job.steps.is_empty() {
-            tracing::debug!(stage = name, "a stage of mending changed something");
-            return Ok(());
-        }
-    }
-    Ok(())
+        Ok(!job.steps.is_empty())
+    })
 }

@@ -19,7 +19,7 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
             "Sector 0 is no NTFS boot sector.",
             "It should say where $MFT begins.",
             if boot.copy_fits {
-                format!("Its copy at byte {} is whole.", boot.place)
+                format!("Its copy at byte {} of the volume is whole.", boot.place)
             } else {
                 "There is no copy of it: it has to be computed.".to_owned()
             },
@@ -40,8 +40,8 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
     let Some(copy) = &boot.copy else {
         if place <= there {
             sink.add(Finding::new(&c::NO_ROOM_FOR_COPY, c::NO_ROOM_FOR_COPY.title).at(place, 0).because(
-                format!("The image ends at byte {there}."),
-                format!("The copy should stand at byte {place}."),
+                format!("What there is of it ends at its byte {there}."),
+                format!("The copy should stand at byte {place} of the volume."),
                 "",
             ));
         }
@@ -51,7 +51,7 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
     if !named {
         let other = boot.elsewhere.map_or(String::new(), |at| format!(" One stands at byte {at}."));
         sink.add(Finding::new(&c::COPY_GONE, c::COPY_GONE.title).at(place, 512).because(
-            format!("The sector at byte {place} is no NTFS boot sector.{other}"),
+            format!("The sector at byte {place} of the volume is no NTFS boot sector.{other}"),
             "The sector behind the last one that is counted is a copy of sector 0.",
             "If the boot sector is lost, it has to be computed.",
         ));
@@ -92,7 +92,7 @@ fn length(subject: &Subject<'_>, sink: &mut dyn Sink) {
             )
             .at(there, counted_bytes.minus(there))
             .because(
-                format!("The image ends at byte {there}."),
+                format!("What there is of it ends at its byte {there}."),
                 format!("The volume has {counted_bytes} bytes."),
                 "What lies in between cannot be read.",
             ),

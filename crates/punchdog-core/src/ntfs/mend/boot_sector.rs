@@ -28,7 +28,7 @@ fn primary(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         let bytes = medium.lenient(boot.place, sector).bytes;
         let step = Step::new(
             "boot-from-copy",
-            format!("copy the copy of the boot sector at byte {} over sector 0", boot.place),
+            format!("write the copy of the boot sector, at byte {} of the volume, over sector 0", boot.place),
             Provenance::Exact,
             "the copy of the boot sector: it leads to the records, and they agree",
             &[&c::BOOT_GONE],
@@ -91,7 +91,7 @@ fn copy(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let place = boot.place;
     let step = Step::new(
         "copy-from-boot",
-        format!("write the copy of the boot sector at byte {place}"),
+        format!("write the copy of the boot sector at byte {place} of the volume"),
         Provenance::Exact,
         "the boot sector, as it stands after the steps before",
         &[&c::COPY_GONE, &c::COPY_DIFFERS],

@@ -48,14 +48,21 @@ pub(super) fn log(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             return Ok(());
         }
     }
-    let leave = ("leave", "a host replays it at its next mount for writing".to_owned());
-    let reset =
-        ("reset", "changes that wait in it are dropped: the last minute before the accident".to_owned());
-    let must = state == Log::Garbage || changed_records(job);
+    let garbage = state == Log::Garbage;
+    let (leaves, resets) = if garbage {
+        ("it stays as it is, and the volume can be read only", "hosts begin a new one")
+    } else {
+        (
+            "a host replays it at its next mount for writing",
+            "changes that wait in it are dropped: the last minute before the accident",
+        )
+    };
+    let (leave, reset) = (("leave", leaves.to_owned()), ("reset", resets.to_owned()));
+    let must = garbage || changed_records(job);
     let options = if must { [reset, leave] } else { [leave, reset] };
     let taken = job.choices.ask(
         "log",
-        if state == Log::Garbage {
+        if garbage {
             "$LogFile holds no log: hosts mount for reading only until it is emptied. What shall be done?"
         } else if must {
             "$LogFile was not closed: replaying it would write over what is mended. What shall be done?"
@@ -77,7 +84,11 @@ pub(super) fn log(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         "what hosts write themselves when they have replayed it",
         &[&c::LOG_IN_USE, &c::LOG_GARBAGE],
     )
-    .or("leave it, and let a host replay it first");
+    .or(if garbage {
+        "leave it: what waited in it may yet be told by somebody"
+    } else {
+        "leave it, and let a host replay it first"
+    });
     job.steps.run(job.window, step, |window| {
         let mut at = 0_u64;
         while at < length {

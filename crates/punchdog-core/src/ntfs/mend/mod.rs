@@ -32,7 +32,7 @@ use super::{
 };
 use crate::{
     medium::{MediumError, OverlayWindow},
-    mending::{choices::Choices, step::Steps},
+    mending::{choices::Choices, stages::until_changed, step::Steps},
     progress::Watch,
 };
 use std::ops::Range;
@@ -101,12 +101,8 @@ fn run(
 ) -> Result<(), MediumError> {
     let NtfsSurvey { believed, survey, boot } = seen;
     let mut job = Job { window, believed, survey, boot, choices, steps };
-    for (name, mend) in STAGES.iter().take(stages.end).skip(stages.start) {
+    until_changed(STAGES.get(stages).unwrap_or(&[]), |mend| {
         mend(&mut job)?;
-        if !job.steps.is_empty() {
-            tracing::debug!(stage = name, "a stage of mending changed something");
-            return Ok(());
-        }
-    }
-    Ok(())
+        Ok(!job.steps.is_empty())
+    })
 }

@@ -279,6 +279,8 @@ fn adrift(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let (top, security) = (reference(own::ROOT, root.sequence), root.security);
     let time = root.modified;
     let Some(shelf) = shelf(job, &mut unused, (top, security, time))? else { return Ok(()) };
+    // Where no record is left for that folder, it is the root.
+    let inside = if shelf == top { String::new() } else { format!("{ADRIFT}/") };
     let mut taken: HashSet<u64> = HashSet::new();
     for (of, names) in groups {
         let there = u32::try_from(number(of)).ok().filter(|at| unused.is(*at) && taken.insert(number(of)));
@@ -290,7 +292,7 @@ fn adrift(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         let folder =
             Folder { reference: new, parent: shelf, names: vec![(NAME_LONG, &text)], time, security };
         let Some(record) = folder.record(survey) else { continue };
-        let path = format!("{ADRIFT}/{text}");
+        let path = format!("{inside}{text}");
         let step = Step::new(
             "folder-given",
             format!(
@@ -309,18 +311,18 @@ fn adrift(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             moved.iter().try_for_each(|name| set_parent(window, survey, *name, new))
         })?;
     }
-    // Names that stand there already: two alike are none's.
+    // What is called as something there stays as it is: hosts find one of two such.
     let mut there: HashSet<String> = HashSet::new();
     if !loose.is_empty() {
-        let inside = survey.records.names.iter().filter(|name| name.parent == shelf);
-        there.extend(inside.map(|name| name.text.to_uppercase()));
+        let own = survey.records.names.iter().filter(|name| name.parent == shelf);
+        there.extend(own.map(|name| name.text.to_uppercase()));
     }
     for (name, from) in loose {
         let Some(of) = survey.records.names.get(name.size()) else { continue };
         if !there.insert(of.text.to_uppercase()) {
             continue;
         }
-        let path = format!("{ADRIFT}/{}", of.text);
+        let path = format!("{inside}{}", of.text);
         let step = Step::new(
             "file-given-a-folder",
             format!("{path}: put it there"),
@@ -334,14 +336,14 @@ fn adrift(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             all.iter().try_for_each(|name| set_parent(window, survey, *name, shelf))
         })?;
     }
-    named_anew(job, nameless, shelf)
+    named_anew(job, nameless, (shelf, &inside))
 }
 
 /// Gives files without a name one.
 fn named_anew(
     job: &mut Job<'_, '_, '_, '_>,
     nameless: Vec<(u32, String)>,
-    shelf: u64,
+    (shelf, inside): (u64, &str),
 ) -> Result<(), MediumError> {
     let survey = job.survey;
     for (file, text) in nameless {
@@ -357,7 +359,7 @@ fn named_anew(
             name: &text,
         };
         let attribute = resident(kind::NAME, "", &key.bytes());
-        let path = format!("{ADRIFT}/{text}");
+        let path = format!("{inside}{text}");
         let step = Step::new(
             "file-given-a-name",
             format!("{path}: give it this name"),

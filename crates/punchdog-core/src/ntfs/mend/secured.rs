@@ -3,6 +3,7 @@
 use super::rebuild::{Made, Search};
 use crate::{
     arith::{Peek, Sat},
+    cluster::set::ClusterSet,
     ntfs::{
         build::{Order, Outside, index, outside, resident},
         fresh::{BY_HASH, BY_NUMBER, Facts, SDS_STEP, descriptor_entries, descriptor_stream, set_bit},
@@ -31,15 +32,15 @@ pub(super) fn made(search: &mut Search<'_>, facts: &Facts) -> Option<Made> {
             content.push((extent.offset, bytes.part(skip.size(), extent.length.size()).to_vec()));
         }
     };
-    let found = there(search);
-    let judged = found.is_none();
-    let Stream { runs, bytes } = if let Some(stream) = found {
-        stream
-    } else {
-        let bytes = descriptor_stream();
-        let runs = search.taken(bytes.len().wide())?;
-        write(&runs, &bytes);
-        Stream { runs, bytes }
+    let (Stream { runs, bytes }, judged) = match there(search) {
+        Found::Stream(stream) => (stream, false),
+        Found::Untold => return None,
+        Found::Nothing => {
+            let bytes = descriptor_stream();
+            let runs = search.taken(bytes.len().wide())?;
+            write(&runs, &bytes);
+            (Stream { runs, bytes }, true)
+        }
     };
     let heads =
         secure::descriptors(&bytes).iter().map(|one| one.entry(&bytes).part(0, HEAD).to_vec()).collect();
@@ -81,8 +82,16 @@ pub(super) fn made(search: &mut Search<'_>, facts: &Facts) -> Option<Made> {
     Some(Made { record, content, from: from.to_owned(), judged, lost })
 }
 
+/// What the search for the descriptors gave.
+enum Found {
+    Nothing,
+    /// Some are there, and it is not told which copy they are.
+    Untold,
+    Stream(Stream),
+}
+
 /// The descriptors, in clusters in a row that nobody has. In several pieces they are not looked for.
-fn there(search: &mut Search<'_>) -> Option<Stream> {
+fn there(search: &mut Search<'_>) -> Found {
     let (medium, survey) = (search.medium, search.survey);
     let geometry = survey.mft.geometry;
     let marked = |cluster: u64| survey.bitmap.as_ref().is_some_and(|bitmap| bitmap.contains(cluster.size()));
@@ -94,28 +103,50 @@ fn there(search: &mut Search<'_>) -> Option<Stream> {
             && secure::whole(&medium.lenient(geometry.place(cluster), length).bytes, 0, 0)
     };
     // Those in use first: what is free may be from before they grew.
-    let least = SDS_STEP.plus(HEAD).wide();
-    let in_use = search.found(least, &|cluster, head| marked(cluster) && begins(cluster, head));
-    let found = in_use.or_else(|| search.found(least, &begins));
-    let first = found?.first()?.first?;
+    let in_use = search.found(1, &|cluster, head| marked(cluster) && begins(cluster, head));
+    let found = in_use.or_else(|| search.found(1, &begins));
+    let Some(first) = found.and_then(|runs| runs.first()?.first) else { return Found::Nothing };
+    // It is the first copy, or the second of one whose first is damaged.
+    let before = first.checked_sub(geometry.clusters_for(SDS_STEP.wide()));
+    let both = [Some(first), before].map(|at| at.and_then(|at| stream_at(search, at)));
+    let told = match both {
+        [Some((one, sure)), Some((other, surer))] if sure != surer => {
+            Some(if sure > surer { one } else { other })
+        }
+        [Some(_), Some(_)] => None,
+        [one, other] => one.or(other).map(|(stream, _)| stream),
+    };
+    let clusters = |run: &Run| run.first.unwrap_or(0).size()..run.end().size();
+    let told = told.filter(|stream| stream.runs.iter().all(|run| search.claim(clusters(run))));
+    told.map_or(Found::Untold, Found::Stream)
+}
+
+/// The descriptors that begin in a cluster, where nobody has that or what follows; and what speaks for it: how many of them
+/// are whole in both copies, and that all the clusters are in use.
+fn stream_at(search: &Search<'_>, first: u64) -> Option<(Stream, (usize, bool))> {
+    let (medium, survey) = (search.medium, search.survey);
+    let geometry = survey.mft.geometry;
     let place = geometry.place(first);
     let mut bytes = Vec::new();
     for block in 0..BLOCKS {
         let both = SDS_STEP.times(2).wide();
         let begin = place.plus(block.times(both));
-        let more = medium.lenient(begin, both.size().min(medium.len().minus(begin).size())).bytes;
         let offset = bytes.len();
-        bytes.extend(more);
-        if !secure::whole(&bytes, offset, offset) {
+        bytes.extend(medium.lenient(begin, both.min(medium.len().minus(begin)).size()).bytes);
+        if !secure::whole(&bytes, offset, offset) && !secure::whole(&bytes, offset.plus(SDS_STEP), offset) {
             bytes.truncate(offset);
             break;
         }
     }
     let all = secure::descriptors(&bytes);
-    let last = all.last().filter(|_| all.first().is_some_and(|one| one.whole == [true, true]))?;
+    let last = all.last()?;
     // The second copy of the last one ends the stream.
     bytes.truncate(last.at.plus(SDS_STEP).plus(last.length));
-    let runs = vec![Run::new(first, geometry.clusters_for(bytes.len().wide()))];
-    let range = first.size()..first.plus(geometry.clusters_for(bytes.len().wide())).size();
-    search.claim(range).then_some(Stream { runs, bytes })
+    let run = Run::new(first, geometry.clusters_for(bytes.len().wide()));
+    let clusters = first.size()..run.end().size();
+    let marked = |bitmap: &ClusterSet| bitmap.count_in(clusters.clone()).wide() == run.length;
+    let in_use = survey.bitmap.as_ref().is_some_and(marked);
+    let agree = all.iter().filter(|one| one.whole == [true, true]).count();
+    let free = !survey.claimed.contains_any_in_range(clusters.clone());
+    free.then(|| (Stream { runs: vec![run], bytes }, (agree, in_use)))
 }

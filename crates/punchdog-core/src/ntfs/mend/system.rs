@@ -54,7 +54,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             let bytes = medium.lenient(place, job.survey.mft.geometry.record()).bytes;
             let step = Step::new(
                 "record-from-mirror",
-                format!("copy record {number} ({name}) from $MFTMirr, byte {place}"),
+                format!("copy record {number} ({name}) from $MFTMirr, byte {place} of the volume"),
                 Provenance::Exact,
                 "$MFTMirr: the copy is whole",
                 &[&c::SYSTEM_RECORD, &c::SEQUENCE, &c::VOLUME_INFO, &c::LOG_GONE],

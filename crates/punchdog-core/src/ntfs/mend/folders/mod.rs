@@ -129,10 +129,7 @@ fn keeps_lost(job: &mut Job<'_, '_, '_, '_>) -> bool {
         .filter(|(_, node)| matches!(node.of, Of::Stray(_)))
         .map(|(node, _)| survey.path(node))
         .collect();
-    if !survey.strays.iter().any(|stray| stray.why == Why::Lost) {
-        return true;
-    }
-    super::lost::asked(job, lost)
+    lost.is_empty() || super::lost::asked(job, lost)
 }
 
 /// What is told of a folder whose index is mended.
