@@ -88,6 +88,12 @@ pub trait Peek {
     fn le32(&self, at: usize) -> u32;
     /// The little-endian 64-bit value at `at`; missing bytes are zero.
     fn le64(&self, at: usize) -> u64;
+    /// The 16-bit value at `at` whose first byte is its highest; missing bytes are zero.
+    fn be16(&self, at: usize) -> u16;
+    /// The 32-bit value at `at` whose first byte is its highest; missing bytes are zero.
+    fn be32(&self, at: usize) -> u32;
+    /// The 64-bit value at `at` whose first byte is its highest; missing bytes are zero.
+    fn be64(&self, at: usize) -> u64;
 }
 
 impl Peek for [u8] {
@@ -112,6 +118,18 @@ impl Peek for [u8] {
     fn le64(&self, at: usize) -> u64 {
         u64::from(self.le32(at)) | u64::from(self.le32(at.plus(4))) << 32_u32
     }
+    #[inline]
+    fn be16(&self, at: usize) -> u16 {
+        self.le16(at).swap_bytes()
+    }
+    #[inline]
+    fn be32(&self, at: usize) -> u32 {
+        self.le32(at).swap_bytes()
+    }
+    #[inline]
+    fn be64(&self, at: usize) -> u64 {
+        self.le64(at).swap_bytes()
+    }
 }
 
 #[cfg(test)]
@@ -132,6 +150,7 @@ mod tests {
         let bytes: &[u8] = &[0x34, 0x12, 0xff];
         assert_eq!(bytes.le16(0), 0x1234);
         assert_eq!(bytes.le32(2), 0xff);
+        assert_eq!((bytes.be16(0), bytes.be32(1)), (0x3412, 0x12ff_0000));
         assert_eq!(bytes.part(2, 10), &[0xff]);
         assert_eq!(bytes.part(9, 10), &[] as &[u8]);
     }

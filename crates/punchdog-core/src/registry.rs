@@ -1,13 +1,16 @@
 //! The families by name: the one place that lists them.
 
 use crate::{
+    cluster::traces::{Grid, Traces},
     exfat,
-    family::Volume,
+    family::{Kind, Volume, Wanted},
     fat,
+    files::record::{FileRecord, State},
     medium::{Medium, MediumError},
     ntfs,
     progress::Watch,
 };
+use std::ops::ControlFlow;
 
 /// What the medium holds, if it is one of the file systems that Punchdog mends, also when its
 /// boot sector is gone. `None` when nothing speaks for one.
@@ -38,6 +41,34 @@ pub fn recognise(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Box<dy
         let boxed: Box<dyn Volume> = Box::new(volume);
         boxed
     }))
+}
+
+/// The files of file systems that were on the medium before `live`, whose clusters stand so; `medium` has what the live one
+/// has nothing at. With each the name of its file system.
+pub fn beneath(
+    medium: &dyn Medium,
+    traces: &Traces,
+    live: (Kind, Grid),
+    watch: &dyn Watch,
+) -> Result<Vec<(&'static str, FileRecord)>, MediumError> {
+    let mut records = Vec::new();
+    // Records say where they stand; folders of FAT and entry sets do with one another.
+    if let Some(volume) = ntfs::NtfsVolume::recognise(medium, watch)? {
+        let mut survey = volume.survey(medium, watch)?;
+        survey.each_file(medium, Wanted { deleted: true, system: false }, &mut |file| {
+            // What nothing names is found by its content.
+            let nameless = file.state == State::Orphan && file.place == 0;
+            if !file.folder && !nameless {
+                records.push(("NTFS", file));
+            }
+            ControlFlow::Continue(())
+        });
+    }
+    let (kind, grid) = live;
+    let own = |exfat: bool| Some(grid).filter(|_| kind != Kind::Ntfs && (kind == Kind::Exfat) == exfat);
+    records.extend(fat::beneath::files(medium, traces, own(false)).into_iter().map(|file| ("FAT", file)));
+    records.extend(exfat::beneath::files(medium, traces, own(true)).into_iter().map(|file| ("exFAT", file)));
+    Ok(records)
 }
 
 /// NTFS at first glance, but for a volume that was formatted as something else since: its records, and the copy of its

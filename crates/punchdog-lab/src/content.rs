@@ -86,6 +86,36 @@ pub fn picture(seed: &mut Seed, width: u32, height: u32) -> Vec<u8> {
     file
 }
 
+/// A photograph in JPEG, `width` by `height` pixels, with the time at which it was taken (`2026:05:03 06:12:11`).
+///
+/// # Panics
+/// Never: writing to memory does not fail.
+pub fn photo(seed: &mut Seed, (width, height): (u32, u32), taken: &str) -> Vec<u8> {
+    let (slope, noise) = (1 + seed.below(5), seed.number());
+    let light = |x: u32, y: u32, colour: u64| {
+        let wave = (u64::from(x) * slope + u64::from(y) * (3 + colour)) / 7 % 90;
+        let grain = noise.rotate_left(x.wrapping_mul(13) ^ y.wrapping_mul(29)) & 15;
+        u8::try_from(60 + 40 * colour + wave + grain).unwrap_or(u8::MAX)
+    };
+    let pixels = image::RgbImage::from_fn(width, height, |x, y| {
+        image::Rgb([light(x, y, 0), light(x, y, 1), light(x, y, 2)])
+    });
+    let mut plain = Vec::new();
+    let encoder = image::codecs::jpeg::JpegEncoder::new_with_quality(&mut plain, 85);
+    pixels.write_with_encoder(encoder).expect("pixels fit into memory");
+    // EXIF stands behind the start: a table that names a table with the time in it (EXIF 2.3, 4.6.3 and 4.6.5).
+    let mut exif = b"Exif\0\0II*\0\x08\0\0\0".to_vec();
+    exif.extend(b"\x01\0\x69\x87\x04\0\x01\0\0\0\x1A\0\0\0\0\0\0\0");
+    exif.extend(b"\x01\0\x03\x90\x02\0\x14\0\0\0\x2C\0\0\0\0\0\0\0");
+    exif.extend(taken.as_bytes());
+    exif.push(0);
+    let length = u16::try_from(exif.len() + 2).unwrap_or(2).to_le_bytes();
+    let mut file = vec![0xFF, 0xD8, 0xFF, 0xE1, length[1], length[0]];
+    file.extend(exif);
+    file.extend(&plain[2..]);
+    file
+}
+
 /// A sound in WAV: one channel, 8000 samples a second, 8 bits; `samples` of them.
 pub fn sound(seed: &mut Seed, samples: u32) -> Vec<u8> {
     let mut file = b"RIFF".to_vec();

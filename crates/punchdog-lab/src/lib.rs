@@ -13,6 +13,7 @@ pub mod exfat;
 pub mod exfat_faults;
 pub mod fat;
 pub mod faults;
+pub mod formatted;
 pub mod large;
 pub mod ntfs;
 pub mod ntfs_faults;

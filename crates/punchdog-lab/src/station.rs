@@ -5,6 +5,7 @@ use crate::{
     content, exfat, exfat_faults,
     fat::{Filler, Placing},
     faults::Patient,
+    formatted::{self, New},
     ntfs, ntfs_faults,
     patient::Made,
     seed::Seed,
@@ -307,6 +308,72 @@ pub fn office_disk() -> io::Result<OfficeDisk> {
         patient,
         made: hurt.made,
         story: "another system was begun on it and switched off: foreign bytes over both boot sectors, the copies of its first records, the list of free clusters and half of what its folders are made of",
+    })
+}
+
+/// A nest camera's card that was formatted by mistake: FAT32, 48 MiB, laid over an older FAT32. Some pictures were
+/// deleted long before, with the folder that they were in.
+pub struct FormattedCard {
+    /// The card before it was formatted.
+    pub before: Patient,
+    /// The card as it came in.
+    pub patient: Vec<u8>,
+    /// What happened, in a sentence.
+    pub story: &'static str,
+}
+
+/// See [`FormattedCard`].
+///
+/// # Errors
+/// When the card is too small for its files, which it is not.
+pub fn formatted_card() -> io::Result<FormattedCard> {
+    let wish = Wish {
+        kind: Kind::Fat32,
+        bytes: 48 << 20,
+        sector_bytes: 512,
+        cluster_bytes: 512,
+        tables: 2,
+        label: *b"NESTCAM 2  ",
+        serial: 0x0E57_CA12,
+    };
+    let mut seed = Seed::new(3_007);
+    let mut filler = Filler::new(&wish, vec![0; 48 << 20])?;
+    filler.folder("DCIM")?;
+    for (folder, day, count) in [("099LEDGE", 2, 9), ("100LEDGE", 14, 24), ("101LEDGE", 15, 18)] {
+        filler.folder(&format!("DCIM/{folder}"))?;
+        for number in 1..=count {
+            let taken = format!(
+                "2026:05:{day:02} {:02}:{:02}:{:02}",
+                4 + number / 6,
+                number * 7 % 60,
+                number * 11 % 60
+            );
+            let size = (160 + 16 * (number % 5), 120 + 8 * (number % 5));
+            let photo = content::photo(&mut seed, size, &taken);
+            let lie = if number % 6 == 0 { Placing::Pieces(1) } else { Placing::Row };
+            filler.file(&format!("DCIM/{folder}/NEST{number:04}.JPG"), &photo, lie)?;
+        }
+    }
+    filler.folder("SOUND")?;
+    for number in 1..=4 {
+        let sound = content::sound(&mut seed, 12_000);
+        filler.file(&format!("SOUND/LEDGE{number}.WAV"), &sound, Placing::Row)?;
+    }
+    filler.file("CAMERA.TXT", &content::note(&mut seed, 9), Placing::Row)?;
+    let before = Patient::new(filler.finish()?);
+    let mut patient = before.clone();
+    // The folder was deleted, and its cluster given to another one since.
+    let gone = patient.find("DCIM/099LEDGE").clusters;
+    let each = patient.geometry.cluster_bytes();
+    for cluster in gone {
+        patient.fill(patient.geometry.cluster_offset(cluster), each.into(), 0);
+    }
+    let mut bytes = patient.bytes;
+    formatted::over(&mut bytes, &New::Fat(Wish { label: *b"NO NAME    ", serial: 0x0A11_0F1D, ..wish }))?;
+    Ok(FormattedCard {
+        before,
+        patient: bytes,
+        story: "someone pressed \"format\" on the camera; nothing was written to it since",
     })
 }
 

@@ -57,6 +57,8 @@ pub(crate) enum Command {
     Files(Files),
     /// Copy files out, before any repair.
     Salvage(Salvage),
+    /// Search for files that no folder names: deleted, formatted over, by their content.
+    Unearth(Unearth),
     /// The repair, step by step, with what it does to the files.
     Plan(Plan),
     /// Carry a plan out on a new copy of the image.
@@ -130,6 +132,7 @@ pub(crate) struct Fields {
 }
 
 #[derive(Debug, Group)]
+#[expect(clippy::struct_excessive_bools, reason = "each is a switch of its own")]
 pub(crate) struct Files {
     #[command(flatten)]
     pub(crate) target: Target,
@@ -142,6 +145,36 @@ pub(crate) struct Files {
     /// List the file system's own files too.
     #[arg(long)]
     pub(crate) system: bool,
+    /// List what unearth found, too.
+    #[arg(long, value_name = "FINDS")]
+    pub(crate) finds: Option<PathBuf>,
+    /// Read each file and say whether its content holds together: whole, broken from which byte, or not judged.
+    #[arg(long)]
+    pub(crate) content: bool,
+    /// Write a page with small pictures of the pictures, for choosing; a new file.
+    #[arg(long, value_name = "SHEET.html")]
+    pub(crate) sheet: Option<PathBuf>,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Unearth {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Where to write what is found. A search that was stopped goes on from there.
+    #[arg(long, value_name = "FINDS")]
+    pub(crate) out: PathBuf,
+    /// Only files of this kind; may be given several times.
+    #[arg(long, value_enum)]
+    pub(crate) kind: Vec<KindOfFile>,
+    /// Only files whose content begins at this byte of the image or behind it.
+    #[arg(long, value_name = "BYTES")]
+    pub(crate) from: Option<u64>,
+    /// Only files whose content begins before this byte of the image.
+    #[arg(long, value_name = "BYTES")]
+    pub(crate) to: Option<u64>,
+    /// Search again, and overwrite what an earlier search found.
+    #[arg(long)]
+    pub(crate) replace: bool,
 }
 
 #[derive(Debug, Group)]
@@ -160,6 +193,15 @@ pub(crate) struct Salvage {
     /// Only files in this state; may be given several times. Without: all but deleted ones.
     #[arg(long, value_enum)]
     pub(crate) state: Vec<StateOfFile>,
+    /// What unearth found, too; without --complete, what is complete or likely so.
+    #[arg(long, value_name = "FINDS")]
+    pub(crate) finds: Option<PathBuf>,
+    /// Of what unearth found, only what is so complete; may be given several times.
+    #[arg(long, value_enum, requires = "finds")]
+    pub(crate) complete: Vec<HowComplete>,
+    /// Say of each file whether its content holds together.
+    #[arg(long)]
+    pub(crate) content: bool,
     /// Show what would be copied; write nothing.
     #[arg(long)]
     pub(crate) list: bool,
@@ -183,6 +225,16 @@ pub(crate) enum StateOfFile {
     Damaged,
     Orphan,
     Deleted,
+    Older,
+    Unnamed,
+}
+
+/// Whether all of a file was found, as unearth has it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum HowComplete {
+    Yes,
+    Likely,
+    No,
 }
 
 #[derive(Debug, Group)]
@@ -285,6 +337,7 @@ impl Command {
             Self::Fields(given) => Some(&given.target.image),
             Self::Files(given) => Some(&given.target.image),
             Self::Salvage(given) => Some(&given.target.image),
+            Self::Unearth(given) => Some(&given.target.image),
             Self::Plan(given) => Some(&given.target.image),
             Self::Apply(given) => Some(&given.copy),
             Self::Undo(given) => Some(&given.copy),

@@ -141,8 +141,9 @@ pub(crate) fn nothing(path: &Path, image: &dyn Medium, seen: &Scouting) -> anyho
                 "{name} holds no volume that Punchdog knows: no boot sector, no partition table, no allocation table"
             ),
             format!(
-                "punchdog scout {} searches the whole image; check too that it is a raw image of the right device",
-                page::quoted(path)
+                "check that it is a raw image of the right device; punchdog unearth {} --out {} searches all of it for files by their content",
+                page::quoted(path),
+                page::quoted(&page::beside(path, "", "finds.json"))
             ),
         ),
     }
@@ -191,6 +192,29 @@ pub(crate) fn one(image: &dyn Medium, given: &Target, watch: &Screen) -> anyhow:
         );
     }
     Ok(only)
+}
+
+/// The one volume to work on, where there is one; with `others` to work on, it may be none, or one of several that
+/// was not chosen.
+pub(crate) fn perhaps(
+    image: &dyn Medium,
+    given: &Target,
+    others: bool,
+    watch: &Screen,
+) -> anyhow::Result<Option<Chosen>> {
+    if !others || given.at.is_some() || given.volume.is_some() {
+        return one(image, given, watch).map(Some);
+    }
+    match diagnosis::choose(image, Wish::All, watch) {
+        Ok((mut targets, _)) if targets.len() == 1 => Ok(targets.pop().map(Chosen::new)),
+        Ok((targets, _)) => {
+            let many = page::count(targets.len().wide(), "volume", "volumes");
+            eprintln!("punchdog: the image holds {many}; their own files are taken in with --volume N");
+            Ok(None)
+        }
+        Err(NotChosen::Nothing(_)) => Ok(None),
+        Err(error) => Err(in_words(error, &given.image, image)),
+    }
 }
 
 /// The last part of a path, as text.

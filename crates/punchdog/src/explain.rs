@@ -145,13 +145,16 @@ fn volume(page: &mut Page, path: &Path, found: &Diagnosed, again: &str) {
             reason.summary, reason.entry.meaning
         ));
         page.say(reason.entry.mending);
-        page.next(&[
-            (format!("punchdog files {image}{again} --deleted"), "what its folders name, deleted files too"),
-            (
-                format!("punchdog plan {image}{again} --out {}", page::quoted(&plan)),
-                "the questions that it leaves to you, with their options",
-            ),
-        ]);
+        let questions = (
+            format!("punchdog plan {image}{again} --out {}", page::quoted(&plan)),
+            "the questions that it leaves to you, with their options",
+        );
+        let first = if reason.entry.code.ends_with("/older-volume-in-free-space") {
+            (unearth(path, again), "searches for what was on it before")
+        } else {
+            (format!("punchdog files {image}{again} --deleted"), "what its folders name, deleted files too")
+        };
+        page.next(&[first, questions]);
     } else if examination.sound() && examination.deleted.readable >= crate::check::MANY_DELETED {
         page.gap();
         page.say(&format!(
@@ -159,10 +162,13 @@ fn volume(page: &mut Page, path: &Path, found: &Diagnosed, again: &str) {
             page::count(examination.deleted.files, "file is", "files are"),
             examination.deleted.readable
         ));
-        page.next(&[(
-            format!("punchdog salvage {image}{again} --state deleted --to SOMEWHERE-ELSE"),
-            "copies the deleted files out",
-        )]);
+        page.next(&[
+            (
+                format!("punchdog salvage {image}{again} --state deleted --to SOMEWHERE-ELSE"),
+                "copies the deleted files out",
+            ),
+            (unearth(path, again), "judges each by its content, and searches for others"),
+        ]);
     } else if examination.sound() {
         page.gap();
         page.say("Nothing in the volume stops a host. Look outside it, in this order: reader and port, cable, write-protect switch, drive letter, hidden partition, driver.");
@@ -246,4 +252,10 @@ fn bytes(page: &mut Page, exhibit: &Exhibit, base: u64) {
     let place = format!("{:<14}{:#08x}", exhibit.place, exhibit.offset + base);
     let left = format!("{place}  {:<w$}", format!("{}{more}", words.join(" ")), w = shown * 3 + 1);
     page.beside(page::columns(&left) + 4, &left, page::FAINT, &exhibit.note);
+}
+
+/// The command that searches for what no folder names.
+fn unearth(path: &Path, again: &str) -> String {
+    let finds = page::quoted(&page::beside(path, again, "finds.json"));
+    format!("punchdog unearth {}{again} --out {finds}", page::quoted(path))
 }

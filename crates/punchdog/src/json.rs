@@ -12,6 +12,7 @@ use serde_json::{
     ser::{Formatter, PrettyFormatter},
 };
 use std::{
+    fmt::Write as _,
     io::{self, Write as _},
     path::Path,
 };
@@ -31,6 +32,23 @@ pub(crate) fn write(out: &mut dyn io::Write, document: &impl Serialize) -> io::R
     let mut serializer = serde_json::Serializer::with_formatter(&mut *out, Escaping::default());
     document.serialize(&mut serializer)?;
     out.write_all(b"\n")
+}
+
+/// A value in one line, for lists that are written item by item.
+pub(crate) fn one_line(value: &impl Serialize) -> io::Result<String> {
+    let text = serde_json::to_string(value)?;
+    // JSON's own escapes leave characters that a terminal obeys or does not show.
+    let mut safe = String::with_capacity(text.len());
+    for letter in text.chars() {
+        if page::is_unseen(letter) {
+            for unit in letter.encode_utf16(&mut [0; 2]) {
+                let _ = write!(safe, "\\u{unit:04x}");
+            }
+        } else {
+            safe.push(letter);
+        }
+    }
+    Ok(safe)
 }
 
 /// Indented as usual, but for characters that a terminal obeys or does not show: these are escaped, so

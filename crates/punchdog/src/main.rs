@@ -10,12 +10,15 @@ mod explain;
 mod failure;
 mod fields;
 mod files;
+mod finds;
 mod json;
 mod page;
 mod plan;
 mod salvage;
 mod scout;
+mod sheet;
 mod undo;
+mod unearth;
 mod watch;
 mod workplace;
 
@@ -63,6 +66,7 @@ fn run(args: &Args) -> anyhow::Result<Verdict> {
         Command::Fields(given) => fields::run(args, given),
         Command::Files(given) => files::run(args, given),
         Command::Salvage(given) => salvage::run(args, given),
+        Command::Unearth(given) => unearth::run(args, given),
         Command::Plan(given) => plan::run(args, given),
         Command::Apply(given) => apply::run(args, given),
         Command::Undo(given) => undo::run(args, given),

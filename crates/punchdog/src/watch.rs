@@ -33,12 +33,13 @@ pub(crate) struct Screen {
     started: Instant,
     shown: Mutex<Option<(String, ProgressBar)>>,
     bytes: bool,
+    rate: bool,
 }
 
 impl Screen {
     /// Counts units of work.
     pub(crate) fn new() -> Self {
-        Self { started: Instant::now(), shown: Mutex::new(None), bytes: false }
+        Self { started: Instant::now(), shown: Mutex::new(None), bytes: false, rate: false }
     }
     /// Counts bytes, and shows the time left.
     pub(crate) fn of_bytes() -> Self {
@@ -46,9 +47,17 @@ impl Screen {
         screen.bytes = true;
         screen
     }
+    /// Counts bytes, and shows the rate and the time left.
+    pub(crate) fn of_search() -> Self {
+        let mut screen = Self::of_bytes();
+        screen.rate = true;
+        screen
+    }
     fn bar(&self, of: u64) -> ProgressBar {
         let bar = ProgressBar::with_draw_target(Some(of), ProgressDrawTarget::stderr());
-        let template = if self.bytes {
+        let template = if self.rate {
+            "{binary_bytes} of {binary_total_bytes}, {binary_bytes_per_sec}, {eta} left  {msg}"
+        } else if self.bytes {
             "{msg:<34} {bar:30} {binary_bytes} of {binary_total_bytes}, {eta} left"
         } else {
             "{msg:<34} {bar:30} {percent:>3} %"
@@ -67,7 +76,10 @@ impl Watch for Screen {
         }
         let mut shown = self.shown.lock().unwrap_or_else(PoisonError::into_inner);
         match shown.as_ref() {
-            Some((name, bar)) if name == work => {
+            Some((name, bar)) if name == work || (self.rate && bar.length() == Some(of)) => {
+                if name != work {
+                    bar.set_message(work.to_owned());
+                }
                 bar.set_length(of);
                 bar.set_position(done);
             }

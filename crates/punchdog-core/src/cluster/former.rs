@@ -70,17 +70,49 @@ fn begins_folder(sector: &[u8]) -> bool {
 }
 
 /// A folder of FAT: "." and "..", both folders (FAT 1.03, FAT Directory Structure, `DIR_Name`, `DIR_Attr`).
-fn begins_with_dots(sector: &[u8]) -> bool {
+pub(crate) fn begins_with_dots(sector: &[u8]) -> bool {
     let is = |at: usize, name: &[u8; 11]| sector.part(at, 11) == name && sector.byte(at.plus(11)) & 0x10 != 0;
     is(0, b".          ") && is(32, b"..         ")
+}
+
+/// Entries of a folder of FAT that does not begin here: parts of long names that end in short entries (FAT 1.03, Long
+/// Directory Entries: attributes 0F, type 0, first cluster 0; the checksum of the short name in each).
+pub(crate) fn holds_entries(sector: &[u8]) -> bool {
+    // Most sectors are told by their first entry.
+    let is_long = |raw: &[u8]| raw.byte(11) == 0x0F && raw.byte(12) == 0 && raw.le16(26) == 0;
+    let is_short = |raw: &[u8]| {
+        let name = raw.part(0, 11);
+        let (month, day) = (raw.le16(24) >> 5_u16 & 15, raw.le16(24) & 31);
+        raw.byte(11) & 0xC8 == 0
+            && raw.byte(11) != 0
+            && raw.byte(12) & 0xE7 == 0
+            && (1..=12).contains(&month)
+            && day > 0
+            && name.iter().skip(1).all(|byte| *byte >= 0x20 && !matches!(byte, b'.' | 0x7F | b'a'..=b'z'))
+            && name.iter().skip(1).any(|byte| *byte != b' ')
+    };
+    let first = sector.part(0, 32);
+    if !is_long(first) && !is_short(first) {
+        return false;
+    }
+    let (mut good, mut files) = (0_u32, 0_u32);
+    for raw in sector.chunks_exact(32).take_while(|raw| raw.byte(0) != 0) {
+        let (long, short) = (is_long(raw), is_short(raw));
+        if !long && !short {
+            return false;
+        }
+        good = good.plus(1);
+        files = files.plus(u32::from(short));
+    }
+    good > 1 && files > 0
 }
 
 /// `File Directory Entry`, in use (exFAT 1.00, 7.4).
 const FILE_ENTRY: u8 = 0x85;
 
-/// A folder of exFAT: a file's entry with 2 to 18 others behind it, its stream and its name, with the set's
+/// A folder of exFAT: a file's entry, in use, with 2 to 18 others behind it, its stream and its name, with the set's
 /// checksum where the sector holds all of it (exFAT 1.00, 6.3.3, 7.4, 7.6, 7.7).
-fn begins_with_set(sector: &[u8]) -> bool {
+pub(crate) fn begins_with_set(sector: &[u8]) -> bool {
     let others = sector.byte(1);
     let named = (2..=18).contains(&others) && sector.byte(32) == 0xC0 && sector.byte(64) == 0xC1;
     let summed = |set: &[u8]| {

@@ -5,5 +5,7 @@ pub mod chain;
 pub mod former;
 pub mod free;
 pub mod keeping;
+pub mod occupied;
 pub mod places;
 pub mod set;
+pub mod traces;

@@ -6,6 +6,7 @@
 //! `check` reports, `mend` writes, `gates` knows what hosts demand, `fresh` lays down an empty
 //! volume.
 
+pub mod beneath;
 pub mod boot;
 pub mod catalogue;
 mod check;
@@ -27,6 +28,7 @@ pub mod upcase;
 
 use crate::{
     arith::Sat,
+    cluster::occupied::Occupied,
     family::{Kind, Survey, Volume, Wanted},
     files::{
         content::Content,
@@ -188,6 +190,13 @@ impl Survey for ExfatSurvey {
 
     fn fields(&mut self, _: &dyn Medium) -> Vec<FieldGroup> {
         story::fields(&self.believed, &self.boot, &self.survey)
+    }
+
+    fn occupied(&self) -> Occupied {
+        let geometry = &self.survey.geometry;
+        let numbers = (2, geometry.last_cluster().plus(1).size());
+        let each = geometry.cluster_bytes();
+        Occupied::new(geometry.cluster_place(2), each, numbers, self.survey.claimed.clone())
     }
 
     fn mend(

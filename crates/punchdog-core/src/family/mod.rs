@@ -7,6 +7,7 @@ mod kind;
 pub use kind::Kind;
 
 use crate::{
+    cluster::occupied::Occupied,
     files::{order::Take, record::FileRecord},
     medium::{Medium, MediumError, OverlayWindow},
     mending::{choices::Choices, step::Steps},
@@ -74,6 +75,8 @@ pub trait Survey {
     fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>);
     /// Its boot structures, field by field.
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup>;
+    /// Which clusters its files and its own structures have; what is lost or deleted has none.
+    fn occupied(&self) -> Occupied;
     /// One round of mending: the earliest stage that has something to do, and the next one where the survey
     /// holds in spite of it. `window` has the bytes that were surveyed.
     fn mend(

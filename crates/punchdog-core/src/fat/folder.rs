@@ -354,9 +354,14 @@ impl Reading {
         let [first, ..] = &mut named.name;
         *first = b'_';
         let blank = named.name.iter().skip(1).all(|byte| *byte == 0 || *byte == b' ');
+        // A name of one letter has none left: then the rest has to speak for an entry.
+        let speaks = entry.name.iter().skip(1).all(|byte| *byte == b' ')
+            && entry.written_date.get() != 0
+            && entry.first_cluster(true) >= 2
+            && oddness(&named, bounds) == 0;
         if entry.attributes & ATTR_VOLUME_ID == 0
             && oddness(&named, bounds) <= 1
-            && !(blank && parts.is_empty())
+            && (!blank || !parts.is_empty() || speaks)
         {
             let name = deleted_name(&named, parts);
             let from = parts.first().map_or(index, |(at, _)| *at);

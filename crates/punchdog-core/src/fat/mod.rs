@@ -6,6 +6,7 @@
 //! volume through), [`boot`] and [`fsinfo`] (fields that follow from the rest), `check`, `mend`,
 //! `gates`, [`fresh`].
 
+pub mod beneath;
 pub mod boot;
 pub mod catalogue;
 mod check;
@@ -28,6 +29,7 @@ pub mod tree;
 
 use crate::{
     arith::Sat,
+    cluster::occupied::Occupied,
     family::{Kind, Survey, Volume, Wanted},
     files::{
         content::Content,
@@ -214,6 +216,13 @@ impl Survey for FatSurvey {
 
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup> {
         story::fields(medium, &self.believed, &self.boot, &self.survey)
+    }
+
+    fn occupied(&self) -> Occupied {
+        let geometry = self.survey.geometry;
+        let numbers = (2, geometry.last_cluster().plus(1).size());
+        let each = geometry.cluster_bytes().wide();
+        Occupied::new(geometry.cluster_offset(2), each, numbers, self.survey.claimed.clone())
     }
 
     fn mend(

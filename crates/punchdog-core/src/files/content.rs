@@ -6,8 +6,10 @@
 use super::lznt1;
 use crate::{
     arith::{Peek, Sat},
+    formats::Source,
     medium::{Extent, Medium},
 };
+use serde::{Deserialize, Serialize};
 use std::convert::Infallible;
 
 /// A piece of a file.
@@ -24,9 +26,10 @@ pub enum Piece {
 }
 
 /// Bytes that stand packed.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Packed {
     /// Where, in order.
+    #[serde(rename = "packed")]
     pub places: Vec<Extent>,
     /// Bytes that all of it becomes.
     pub becomes: u64,
@@ -209,6 +212,20 @@ impl Content {
         Self(pieces)
     }
 
+    /// The same, `by` bytes further on.
+    #[must_use]
+    pub fn moved(mut self, by: u64) -> Self {
+        for piece in &mut self.0 {
+            match piece {
+                Piece::Stored(extent) => *extent = extent.moved(by),
+                Piece::Fixed(place) => *place = place.plus(by),
+                Piece::Packed(packed) => packed.places.iter_mut().for_each(|place| *place = place.moved(by)),
+                Piece::Zeros(_) => {}
+            }
+        }
+        self
+    }
+
     /// Its first bytes, at most `length`.
     pub fn start(&self, medium: &dyn Medium, length: u64) -> Vec<u8> {
         let mut bytes = Vec::new();
@@ -272,6 +289,71 @@ impl Content {
     }
 }
 
+/// Content on the medium that it is of, for a walk through its structure.
+pub struct OnMedium<'c> {
+    medium: &'c dyn Medium,
+    content: &'c Content,
+    /// The pieces with the byte of the file that each begins at.
+    starts: Vec<u64>,
+    length: u64,
+}
+
+impl<'c> OnMedium<'c> {
+    /// All of it, as far as `length` bytes go.
+    pub fn new(medium: &'c dyn Medium, content: &'c Content, length: u64) -> Self {
+        let mut at = 0_u64;
+        let starts = content
+            .0
+            .iter()
+            .map(|piece| {
+                let start = at;
+                at = at.plus(piece.length());
+                start
+            })
+            .collect();
+        Self { medium, content, starts, length: at.min(length) }
+    }
+}
+
+impl Source for OnMedium<'_> {
+    fn len(&self) -> u64 {
+        self.length
+    }
+    fn read(&self, at: u64, into: &mut [u8]) {
+        let first = self.starts.partition_point(|start| *start <= at).minus(1);
+        let mut filled = 0_usize;
+        let pieces = self.content.0.iter().zip(&self.starts).skip(first);
+        for (piece, start) in pieces {
+            let here = at.plus(filled.wide());
+            let skip = here.minus(*start);
+            let there = piece.length().minus(skip).min(into.len().minus(filled).wide());
+            let Some(room) = into.get_mut(filled..filled.plus(there.size())) else { break };
+            match piece {
+                Piece::Zeros(_) => room.fill(0),
+                Piece::Packed(packed) => {
+                    let bytes = packed.unpack(self.medium).unwrap_or_default();
+                    room.fill(0);
+                    room.iter_mut().zip(bytes.iter().skip(skip.size())).for_each(|(to, byte)| *to = *byte);
+                }
+                Piece::Stored(Extent { offset, .. }) | Piece::Fixed(offset) => {
+                    let place = offset.plus(skip);
+                    if self.medium.read_at(place, room).is_err() {
+                        let got = self.medium.lenient(place, room.len());
+                        room.copy_from_slice(&got.bytes);
+                    }
+                }
+            }
+            filled = filled.plus(there.size());
+            if filled >= into.len() {
+                return;
+            }
+        }
+        if let Some(rest) = into.get_mut(filled..) {
+            rest.fill(0);
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -294,6 +376,9 @@ mod tests {
             let end = (from + length).min(expected.len());
             let part = content().part(from as u64, length as u64);
             assert_eq!(part.start(&medium, 9999), expected[from.min(end)..end], "{from}+{length}");
+            let mut read = vec![9; end - from.min(end)];
+            OnMedium::new(&medium, &content(), u64::MAX).read(from as u64, &mut read);
+            assert_eq!(read, expected[from.min(end)..end], "{from}+{length}");
         }
     }
 

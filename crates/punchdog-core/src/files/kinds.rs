@@ -3,22 +3,8 @@
 
 use file_format::{FileFormat, Kind as FormatKind};
 
-/// A group of file kinds that a person asks for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Group {
-    /// Photographs and drawings.
-    Pictures,
-    /// Recordings.
-    Sound,
-    /// Films.
-    Video,
-    /// Texts, tables, slides, pages.
-    Documents,
-    /// Packed files.
-    Archives,
-    /// Anything else.
-    Other,
-}
+use crate::formats::Format;
+pub use crate::formats::Group;
 
 /// Bytes from the start of a file that suffice here.
 pub const ENOUGH: usize = 4096;
@@ -82,15 +68,16 @@ pub fn is_text(name: &str) -> bool {
 
 /// The group of a file by its name, or by its first bytes where the name does not tell.
 pub fn group(name: &str, bytes: &[u8]) -> Group {
-    let by_name = name.rsplit_once('.').and_then(|(_, extension)| match usual(extension).as_str() {
-        "jpg" | "png" | "gif" | "bmp" | "tif" | "heic" | "webp" | "raw" | "cr2" | "nef" | "arw" | "dng"
-        | "svg" => Some(Group::Pictures),
-        "wav" | "mp3" | "flac" | "ogg" | "m4a" | "aac" | "wma" | "aif" | "aiff" => Some(Group::Sound),
-        "mp4" | "mov" | "avi" | "mkv" | "mts" | "m2ts" | "mpg" | "wmv" | "3gp" => Some(Group::Video),
-        "txt" | "csv" | "pdf" | "doc" | "docx" | "xls" | "xlsx" | "ppt" | "pptx" | "odt" | "ods" | "rtf"
-        | "html" | "md" | "log" => Some(Group::Documents),
-        "zip" | "gz" | "tar" | "7z" | "rar" | "xz" | "bz2" => Some(Group::Archives),
-        _ => None,
+    let by_name = name.rsplit_once('.').and_then(|(_, extension)| {
+        let known = Format::of_extension(extension).map(Format::group);
+        known.or_else(|| match usual(extension).as_str() {
+            "raw" => Some(Group::Pictures),
+            "aac" | "wma" | "aif" | "aiff" => Some(Group::Sound),
+            "m2t" | "mpg" | "wmv" => Some(Group::Video),
+            "md" => Some(Group::Documents),
+            "tar" | "rar" | "xz" | "bz2" => Some(Group::Archives),
+            _ => None,
+        })
     });
     by_name.unwrap_or_else(|| match format_of(bytes).map(|format| format.kind()) {
         Some(FormatKind::Image) => Group::Pictures,

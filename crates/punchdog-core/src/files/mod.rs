@@ -5,6 +5,7 @@ pub mod content;
 pub mod end;
 pub mod filler;
 pub mod inventory;
+pub mod judgement;
 pub mod kinds;
 pub mod lznt1;
 pub mod naming;

@@ -24,6 +24,10 @@ pub enum State {
     Orphan,
     /// Deleted; its clusters may hold something else.
     Deleted,
+    /// Of a file system that was on the medium before.
+    Older,
+    /// Found by its content: nothing names it.
+    Unnamed,
 }
 
 impl State {
@@ -34,6 +38,8 @@ impl State {
             Self::Damaged => "damaged",
             Self::Orphan => "orphan",
             Self::Deleted => "deleted",
+            Self::Older => "older",
+            Self::Unnamed => "unnamed",
         }
     }
 }

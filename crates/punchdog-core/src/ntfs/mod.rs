@@ -40,6 +40,7 @@ pub mod volume;
 
 use crate::{
     arith::Sat,
+    cluster::occupied::Occupied,
     family::{Kind, Survey, Volume, Wanted},
     files::order::{Listing, Take},
     medium::{Extent, Medium, MediumError, OverlayWindow, Window},
@@ -185,6 +186,12 @@ impl Survey for NtfsSurvey {
 
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup> {
         story::fields(medium, &self.believed, &self.boot, &self.survey)
+    }
+
+    fn occupied(&self) -> Occupied {
+        let geometry = &self.survey.mft.geometry;
+        let numbers = (0, geometry.clusters().size());
+        Occupied::new(0, geometry.cluster(), numbers, self.survey.claimed.clone())
     }
 
     fn mend(

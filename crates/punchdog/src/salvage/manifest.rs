@@ -32,6 +32,9 @@ pub(crate) struct Saved {
     pub(crate) sha256: String,
     /// When it was last written, by its entry.
     pub(crate) modified: Option<String>,
+    /// Whether its content holds together, where that was asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) content: Option<crate::files::Judged>,
 }
 
 /// A file that could not be copied out.
@@ -69,12 +72,17 @@ pub(crate) struct Manifest {
 
 impl Manifest {
     /// The one in `to`, if it is of the same image and volume; a new one where there is none.
-    pub(crate) fn load_or_new(to: &Path, image: &Path, bytes: u64, chosen: &Chosen) -> anyhow::Result<Self> {
+    pub(crate) fn load_or_new(
+        to: &Path,
+        image: &Path,
+        bytes: u64,
+        chosen: Option<&Chosen>,
+    ) -> anyhow::Result<Self> {
         let source = Source {
             path: image.display().to_string(),
             bytes,
-            offset: chosen.target.extent.offset,
-            kind: chosen.target.volume.kind().name().to_owned(),
+            offset: chosen.map_or(0, |chosen| chosen.target.extent.offset),
+            kind: chosen.map_or("none", |chosen| chosen.target.volume.kind().name()).to_owned(),
         };
         let place = to.join(NAME);
         let text = match std::fs::read_to_string(&place) {

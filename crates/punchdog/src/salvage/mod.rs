@@ -5,7 +5,7 @@ mod names;
 mod place;
 
 use crate::{
-    args::{Args, KindOfFile, Salvage, StateOfFile},
+    args::{Args, HowComplete, KindOfFile, Salvage, StateOfFile},
     choose,
     failure::{Failure, Verdict},
     json,
@@ -19,16 +19,19 @@ use names::Names;
 use punchdog_core::{
     family::Wanted,
     files::{
+        judgement,
         kinds::{self, Group},
         path::TreePath,
         record::{FileRecord, State},
     },
-    medium::{Medium, Window},
+    medium::{FileImage, Medium, Window},
     progress::Watch,
+    unearth::{Complete, Find},
 };
 use serde::Serialize;
 use std::{
     collections::{BTreeMap, VecDeque},
+    ops::ControlFlow,
     path::Path,
     time::{Duration, Instant},
 };
@@ -36,17 +39,23 @@ use std::{
 pub(crate) fn run(args: &Args, given: &Salvage) -> anyhow::Result<Verdict> {
     let image = choose::open(&given.target.image)?;
     let screen = Screen::of_bytes();
-    let chosen = choose::one(&image, &given.target, &screen)?;
-    let window = Window::new(&image, chosen.target.extent);
-    let deleted = given.state.contains(&StateOfFile::Deleted);
-    let files = chosen.target.volume.files(&window, Wanted { deleted, system: false }, &screen)?;
+    let chosen = choose::perhaps(&image, &given.target, given.finds.is_some(), &screen)?;
     let globs = globs(&given.matching)?;
-    let wanted: Vec<FileRecord> =
-        files.into_iter().filter(|file| is_wanted(file, given, &globs, &window)).collect();
-    let head = choose::title(&given.target.image, &chosen.target, None);
+    let (wanted, left_out) = wanted(given, &image, chosen.as_ref(), &globs, &screen)?;
+    let about = About {
+        head: if let Some(chosen) = &chosen {
+            choose::title(&given.target.image, &chosen.target, None)
+        } else {
+            let name = page::clean(&choose::file_name(&given.target.image));
+            format!("{name} · {}", page::size(image.len()))
+        },
+        again: chosen.as_ref().map_or(String::new(), |chosen| chosen.again.clone()),
+        volume: chosen.is_some(),
+        left_out,
+    };
     let Some(to) = given.to.as_deref().filter(|_| !given.list) else {
         drop(screen);
-        return list(args, given, (&head, &chosen.again), &wanted, chosen.target.extent.offset, image.len());
+        return list(args, given, &about, &wanted, image.len());
     };
     place::must_be_elsewhere(to, &given.target.image)?;
     // Zeros that were never written become holes and take no room.
@@ -55,9 +64,10 @@ pub(crate) fn run(args: &Args, given: &Salvage) -> anyhow::Result<Verdict> {
     std::fs::create_dir_all(to).with_context(|| format!("the folder {} cannot be made", to.display()))?;
     let _lock = place::lock(to)?;
     crate::workplace::clear_left_over(to);
-    let mut manifest = Manifest::load_or_new(to, &given.target.image, image.len(), &chosen)?;
+    let mut manifest = Manifest::load_or_new(to, &given.target.image, image.len(), chosen.as_ref())?;
     let mut names = Names::new(to);
-    let copied = copy_all(&wanted, &window, to, &mut names, &mut manifest, &screen, needed);
+    let work = Work { image: &image, to, content: given.content, needed };
+    let copied = copy_all(&wanted, &work, &mut names, &mut manifest, &screen);
     drop(screen);
     // Whatever happened: what was copied out is written down.
     manifest.save(to)?;
@@ -67,7 +77,78 @@ pub(crate) fn run(args: &Args, given: &Salvage) -> anyhow::Result<Verdict> {
             "run the same command again: it goes on where it stopped",
         ));
     }
-    report(args, given, (&head, &chosen.again), to, &manifest)
+    report(args, given, &about, to, &manifest)
+}
+
+/// What the pages say of the work.
+struct About {
+    head: String,
+    again: String,
+    /// A volume was read, which can be planned for.
+    volume: bool,
+    /// Finds that are not complete, and were not asked for.
+    left_out: u64,
+}
+
+/// What is copied, from where to where.
+struct Work<'w> {
+    image: &'w FileImage,
+    to: &'w Path,
+    content: bool,
+    /// Bytes in all.
+    needed: u64,
+}
+
+/// The files that are wanted, and how many finds were left out for not being complete; places are bytes from the
+/// start of the image.
+fn wanted(
+    given: &Salvage,
+    image: &FileImage,
+    chosen: Option<&choose::Chosen>,
+    globs: &GlobSet,
+    screen: &Screen,
+) -> anyhow::Result<(Vec<FileRecord>, u64)> {
+    let mut wanted = Vec::new();
+    if let Some(chosen) = chosen {
+        let window = Window::new(image, chosen.target.extent);
+        // With the finds come the deleted ones, judged.
+        let deleted = given.state.contains(&StateOfFile::Deleted) && given.finds.is_none();
+        let mut survey = chosen.target.volume.survey(&window, screen)?;
+        survey.each_file(&window, Wanted { deleted, system: false }, &mut |mut file| {
+            file.content = std::mem::take(&mut file.content).moved(chosen.target.extent.offset);
+            if is_wanted(&file, given, globs, image) {
+                wanted.push(file);
+            }
+            ControlFlow::Continue(())
+        });
+    }
+    let mut left_out = 0;
+    if let Some(finds) = &given.finds {
+        let narrowed = given.target.at.is_some() || given.target.volume.is_some();
+        let within = chosen.map(|chosen| chosen.target.extent).filter(|_| narrowed);
+        let mut pass = |find: Find| {
+            let record = find.record();
+            if !crate::files::is_within(&find, within) || !is_wanted(&record, given, globs, image) {
+                return;
+            }
+            if is_complete_enough(find.complete, given) {
+                wanted.push(record);
+            } else {
+                left_out += 1;
+            }
+        };
+        crate::finds::read_of(finds, (&given.target.image, image), &mut pass)?;
+    }
+    Ok((wanted, left_out))
+}
+
+fn is_complete_enough(complete: Complete, given: &Salvage) -> bool {
+    let how = match complete {
+        Complete::Yes => HowComplete::Yes,
+        Complete::Likely => HowComplete::Likely,
+        Complete::No => HowComplete::No,
+    };
+    if given.complete.is_empty() { how != HowComplete::No } else { given.complete.contains(&how) }
 }
 
 fn globs(patterns: &[String]) -> anyhow::Result<GlobSet> {
@@ -96,6 +177,8 @@ fn is_wanted(file: &FileRecord, given: &Salvage, globs: &GlobSet, medium: &dyn M
         State::Damaged => StateOfFile::Damaged,
         State::Orphan => StateOfFile::Orphan,
         State::Deleted => StateOfFile::Deleted,
+        State::Older => StateOfFile::Older,
+        State::Unnamed => StateOfFile::Unnamed,
     };
     let in_state = given.state.is_empty() || given.state.contains(&state);
     matches && in_state && (given.kind.is_empty() || given.kind.contains(&kind_of(file, medium)))
@@ -117,13 +200,12 @@ fn kind_of(file: &FileRecord, medium: &dyn Medium) -> KindOfFile {
 /// Copies everything; true when it was told to stop.
 fn copy_all(
     wanted: &[FileRecord],
-    medium: &dyn Medium,
-    to: &Path,
+    work: &Work<'_>,
     names: &mut Names,
     manifest: &mut Manifest,
     screen: &Screen,
-    needed: u64,
 ) -> anyhow::Result<bool> {
+    let Work { image, to, needed, .. } = *work;
     let mut done = 0;
     let before = std::mem::take(&mut manifest.files);
     manifest.failed.clear();
@@ -157,8 +239,12 @@ fn copy_all(
             names.keep(&path, &saved.to);
             manifest.files.push(saved.clone());
         } else {
-            match place::save(to, names, file, medium, screen) {
-                Ok(Some(saved)) => manifest.files.push(saved),
+            match place::save(to, names, file, image, screen) {
+                Ok(Some(saved)) => {
+                    let judged = work.content.then(|| judgement::of(file, image));
+                    let content = judged.as_ref().map(crate::files::Judged::of);
+                    manifest.files.push(Saved { content, ..saved });
+                }
                 Ok(None) => return Ok(true),
                 Err(error) => give_up(manifest, file, &error)?,
             }
@@ -206,9 +292,8 @@ struct List<F: Serialize> {
 fn list(
     args: &Args,
     given: &Salvage,
-    (head, again): (&str, &str),
+    about: &About,
     wanted: &[FileRecord],
-    base: u64,
     image: u64,
 ) -> anyhow::Result<Verdict> {
     let files: Vec<&FileRecord> = wanted.iter().filter(|file| !file.folder).collect();
@@ -218,13 +303,13 @@ fn list(
             schema: "punchdog.salvage-list/1",
             image: json::image(&given.target.image, image),
             bytes,
-            files: json::Each(|| files.iter().map(|file| crate::files::Record::of(file, base, None))),
+            files: json::Each(|| files.iter().map(|file| crate::files::Record::of(file, 0, None))),
         })?;
         return Ok(Verdict::Fine);
     }
     let mut page = Page::new();
     page.head(
-        head,
+        &about.head,
         &format!("{}, {}", page::count(files.len() as u64, "file", "files"), page::size(bytes)),
         page::GOOD,
     );
@@ -233,22 +318,46 @@ fn list(
         let about = format!("{:>11}", page::size(file.size));
         page.file(file.state.name(), anstyle::Style::new(), &about, &file.path.to_string());
     }
+    let again = &about.again;
+    let finds =
+        given.finds.as_ref().map_or(String::new(), |finds| format!(" --finds {}", page::quoted(finds)));
+    say_left_out(&mut page, about);
     page.next(&[(
-        format!("punchdog salvage {}{again} --to SOMEWHERE-ELSE", page::quoted(&given.target.image)),
+        format!("punchdog salvage {}{again}{finds} --to SOMEWHERE-ELSE", page::quoted(&given.target.image)),
         "copies them, with the same filters",
     )]);
     page.print()?;
     Ok(Verdict::Fine)
 }
 
+/// What of the finds was not asked for.
+fn say_left_out(page: &mut Page, about: &About) {
+    if about.left_out > 0 {
+        page.gap();
+        page.say(&format!(
+            "{} that unearth found not complete: left out; --complete no takes them.",
+            page::count(about.left_out, "file", "files")
+        ));
+    }
+}
+
 fn report(
     args: &Args,
     given: &Salvage,
-    (head, again): (&str, &str),
+    about: &About,
     to: &Path,
     manifest: &Manifest,
 ) -> anyhow::Result<Verdict> {
-    let short: Vec<&Saved> = manifest.files.iter().filter(|saved| !saved.whole).collect();
+    // What unearth found likely complete was asked for as such.
+    let is_short = |saved: &&Saved| {
+        let found = ["deleted", "older", "unnamed"].contains(&saved.state.as_str()) && given.finds.is_some();
+        let broken = saved.content.as_ref().is_some_and(|content| content.verdict == "broken");
+        let all = found && saved.missing_bytes == 0 && saved.written_bytes == saved.size;
+        broken || !(saved.whole || all)
+    };
+    let short: Vec<&Saved> = manifest.files.iter().filter(is_short).collect();
+    let likely = manifest.files.iter().filter(|saved| !saved.whole).count()
+        - short.iter().filter(|s| !s.whole).count();
     let bytes = manifest.files.iter().map(|saved| saved.written_bytes).fold(0, u64::saturating_add);
     let fine = short.is_empty() && manifest.failed.is_empty();
     if args.json {
@@ -258,13 +367,16 @@ fn report(
     let mut page = Page::new();
     let files = page::count(manifest.files.len() as u64, "file", "files");
     let (verdict, style) = if fine {
-        (format!("{files} copied out, all whole"), page::GOOD)
+        match likely {
+            0 => (format!("{files} copied out, all whole"), page::GOOD),
+            _ => (format!("{files} copied out, {likely} of them likely whole"), page::GOOD),
+        }
     } else if !manifest.failed.is_empty() {
         (format!("{files} copied out, {} could not be", manifest.failed.len()), page::BAD)
     } else {
         (format!("{files} copied out, {} not whole", short.len()), page::WARN)
     };
-    page.head(head, &verdict, style);
+    page.head(&about.head, &verdict, style);
     page.gap();
     page.say(&format!(
         "{} in {}. Names, states and SHA-256 of each are in {}.",
@@ -273,7 +385,11 @@ fn report(
         manifest::NAME
     ));
     for saved in short.iter().take(20) {
-        let why = saved.note.clone().unwrap_or_else(|| saved.state.clone());
+        let broken = saved.content.as_ref().filter(|content| content.verdict == "broken");
+        let why = match broken {
+            Some(content) => content.why.clone(),
+            None => saved.note.clone().unwrap_or_else(|| saved.state.clone()),
+        };
         let missing = if saved.missing_bytes > 0 {
             format!("; {} missing", page::size(saved.missing_bytes))
         } else {
@@ -295,7 +411,12 @@ fn report(
             &format!("and {} more, in the manifest", manifest.failed.len() - 20),
         );
     }
-    let image = &given.target.image;
+    let (image, again) = (&given.target.image, &about.again);
+    say_left_out(&mut page, about);
+    if !about.volume {
+        page.print()?;
+        return Ok(Verdict::of(fine));
+    }
     page.next(&[(
         format!(
             "punchdog plan {}{again} --out {}",

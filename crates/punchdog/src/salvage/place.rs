@@ -284,5 +284,6 @@ pub(super) fn save(
         written_bytes: at,
         sha256,
         modified: file.modified.map(|time| time.to_string()),
+        content: None,
     }))
 }

@@ -11,6 +11,7 @@ mod output;
 mod plans;
 mod rivals;
 mod salvage;
+mod unearth;
 mod words;
 
 use assert_cmd::{Command, cargo::cargo_bin_cmd};

@@ -257,13 +257,11 @@ impl Believed {
     /// The same of where clusters lie alone: another place for the tables puts no content at risk.
     pub fn content_confirmed(&self) -> bool {
         let score = &self.score;
-        let folders = score.folders_agree.plus(score.folders_read);
-        let content = folders > 0 || score.kinds_agree > 1 || score.chains_agree > 1;
         let anchored = score.tables > 0 || score.folders_agree > 1;
         let clusters = |g: &Geometry| (g.data_offset(), g.cluster_bytes(), g.root_cluster, g.root_offset());
         let other = |rival: &&Rival| clusters(&rival.geometry) != clusters(&self.geometry);
         let near = self.rivals.iter().filter(other).any(|rival| self.is_near(rival));
-        self.origin != Origin::Derived || content && anchored && !near
+        self.origin != Origin::Derived || score.has_content() && anchored && !near
     }
 
     fn is_near(&self, rival: &Rival) -> bool {
@@ -351,7 +349,11 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
             Origin::Derived => 2,
         };
         let spoken_for = score.root_speaks && score.folders_agree >= witnesses;
-        score.points >= PLAUSIBLE && (score.tables > 0 || spoken_for)
+        // A single table that nothing else bears out can be one of another kind: compound files have such tables, and
+        // numbers that count up stand in many.
+        let alone = score.tables < 2 && !score.has_content() && !score.root_speaks;
+        let table = score.tables > 0 && !(alone && *origin == Origin::Derived);
+        score.points >= PLAUSIBLE && (table || spoken_for)
     };
     Ok(best.filter(|(_, origin, score)| believable(origin, score)).map(|(geometry, origin, score)| {
         let backup = backups.into_iter().find(|(_, boot)| {

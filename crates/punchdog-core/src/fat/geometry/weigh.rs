@@ -45,6 +45,13 @@ pub struct Score {
 }
 
 impl Score {
+    /// Content is where the geometry says: folders, files that begin as their kind does, chains of their length.
+    pub fn has_content(&self) -> bool {
+        self.folders_agree.plus(self.folders_read) > 0 || self.kinds_agree > 1 || self.chains_agree > 1
+    }
+}
+
+impl Score {
     fn note(&mut self, points: i64, text: impl Into<String>) {
         if points != 0 {
             self.points = self.points.saturating_add(points);

@@ -1,0 +1,165 @@
+//! File systems that were on the medium before: what a quick format leaves.
+//!
+//! Formatting lays down new tables and an empty root folder; clusters keep their bytes, and with them sub-folders,
+//! entry sets, file records. Seen without what the live volume has, the rest is a volume whose boot sector is gone,
+//! and is recognised and read as such: where its geometry is not the live one's, its own structures tell it.
+
+use super::{Error, Search, Take, ground::SECTOR};
+use crate::{
+    arith::{Peek, Sat},
+    cluster::{
+        former,
+        traces::{Grid, Traces},
+    },
+    diagnosis::Target,
+    files::record::{FileRecord, State},
+    formats,
+    medium::{Extent, Medium, MediumError, Window},
+    progress::Watch,
+    registry,
+};
+use rayon::prelude::*;
+use std::collections::BTreeMap;
+
+/// A volume without what it holds itself: its own structures and its files read as holes.
+struct Beneath<'b> {
+    window: &'b Window<'b>,
+    ground: &'b super::Ground,
+    base: u64,
+}
+
+impl Beneath<'_> {
+    /// The next free bytes from `at` on.
+    fn free_from(&self, at: u64) -> Option<Extent> {
+        let free = self.ground.free_from(self.base.plus(at))?;
+        let start = free.offset.minus(self.base);
+        let end = free.end().minus(self.base).min(self.window.len());
+        (start < end).then(|| Extent::new(start, end.minus(start)))
+    }
+}
+
+impl Medium for Beneath<'_> {
+    fn len(&self) -> u64 {
+        self.window.len()
+    }
+    fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
+        into.fill(0);
+        let end = offset.plus(into.len().wide());
+        let mut at = offset;
+        while at < end {
+            let Some(free) = self.free_from(at).filter(|free| free.offset < end) else { return Ok(()) };
+            let start = free.offset.max(at);
+            let stop = free.end().min(end);
+            let (from, to) = (start.minus(offset).size(), stop.minus(offset).size());
+            if let Some(room) = into.get_mut(from..to) {
+                self.window.read_at(start, room)?;
+            }
+            at = stop;
+        }
+        Ok(())
+    }
+    fn data_from(&self, offset: u64) -> Option<Extent> {
+        let mut at = offset;
+        loop {
+            let free = self.free_from(at)?;
+            let data = self.window.data_from(free.offset.max(at))?;
+            if data.offset < free.end() {
+                let end = data.end().min(free.end());
+                return Some(Extent::new(data.offset, end.minus(data.offset)));
+            }
+            at = data.offset.max(free.end());
+        }
+    }
+}
+
+/// Files of known kinds whose beginnings are kept.
+const STARTS: usize = 4096;
+/// Bytes that are looked through at once.
+const PART: u64 = 8 << 20;
+
+impl Search<'_> {
+    /// Finds the files of older file systems beneath a volume.
+    pub(super) fn older(&mut self, target: &Target, live: Grid, take: &mut Take<'_>) -> Result<(), Error> {
+        if self.watch.stop() {
+            return Ok(());
+        }
+        let base = target.extent.offset;
+        let window = Window::new(self.image, target.extent);
+        let beneath = Beneath { window: &window, ground: &self.ground, base };
+        let traces = gather(&beneath, self.watch);
+        if self.watch.stop() {
+            return Ok(());
+        }
+        let kind = target.volume.kind();
+        let records = registry::beneath(&beneath, &traces, (kind, live), self.watch)?;
+        let mut by_kind: BTreeMap<&'static str, Vec<FileRecord>> = BTreeMap::new();
+        for (older, file) in records {
+            let content = file.content.clone().moved(base);
+            let known = content.extents().next().is_some_and(|place| self.starts.contains(&place.offset));
+            if !known {
+                let taken = content.extents().any(|place| self.ground.taken_of(place) > 0);
+                let record = FileRecord { state: State::Older, content, taken, ..file };
+                by_kind.entry(older).or_default().push(record);
+            }
+        }
+        for (older, records) in by_kind {
+            let evidence =
+                format!("an older {older} volume beneath the {} volume at byte {base}", kind.title());
+            self.named(&records, &evidence, &BTreeMap::new(), take)?;
+        }
+        Ok(())
+    }
+}
+
+/// Looks through all that is left for traces, on all cores.
+fn gather(beneath: &Beneath<'_>, watch: &dyn Watch) -> Traces {
+    let mut parts = Vec::new();
+    let mut at = 0_u64;
+    while let Some(data) = beneath.data_from(at) {
+        let start = data.offset.per(SECTOR).times(SECTOR);
+        let part = Extent::new(start, data.end().minus(start).min(PART));
+        at = part.end();
+        parts.push(part);
+    }
+    let all = beneath.len();
+    let found: Vec<Traces> = parts
+        .par_iter()
+        .map(|part| {
+            let mut traces = Traces::default();
+            if watch.stop() {
+                return traces;
+            }
+            watch.at("looking for older file systems", part.offset, all);
+            let medium: &dyn Medium = beneath;
+            let bytes = medium.lenient(part.offset, part.length.size()).bytes;
+            for (number, sector) in bytes.chunks(SECTOR.size()).enumerate() {
+                let place = part.offset.plus(number.times(SECTOR.size()).wide());
+                if former::begins_with_dots(sector) {
+                    let cluster = |at: usize| {
+                        u32::from(sector.le16(at.plus(26))) | u32::from(sector.le16(at.plus(20))) << 16_u32
+                    };
+                    traces.dots.push((place, cluster(0), cluster(32)));
+                } else if former::holds_entries(sector) {
+                    traces.entries.push(place);
+                } else if former::begins_with_set(sector) {
+                    traces.sets.push(place);
+                } else if traces.starts.len() < STARTS
+                    && formats::begins(sector).is_some_and(|format| !formats::is_weak(format))
+                {
+                    traces.starts.push(place);
+                }
+            }
+            traces
+        })
+        .collect();
+    let mut traces = Traces::default();
+    for part in found {
+        traces.dots.extend(part.dots);
+        traces.entries.extend(part.entries);
+        traces.sets.extend(part.sets);
+        if traces.starts.len() < STARTS {
+            traces.starts.extend(part.starts);
+        }
+    }
+    traces
+}

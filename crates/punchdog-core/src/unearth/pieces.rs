@@ -1,0 +1,280 @@
+//! Files in pieces: where a structure breaks, the file goes on somewhere else.
+//!
+//! First behind what was found since: a file that was there first, and that this one was written around. Then by trial:
+//! the break lies at the end of a cluster a little before the byte that cannot be right; the second piece begins at one
+//! of the free clusters near. Only what fits to its end is taken, and it is called likely.
+
+use super::{
+    Complete, Error, Find, Search, Take,
+    content::{Pending, length_of, unnamed},
+    ground::{Rest, SECTOR},
+};
+use crate::{
+    arith::{Peek, Sat},
+    formats::{self, BEGINNING, End, Format, Resume, Tape, Walked},
+    medium::Extent,
+};
+use rangemap::RangeSet;
+use rayon::prelude::*;
+
+/// Clusters before a break that may be the first wrong one.
+const BACK: usize = 12;
+/// Bytes in which pieces are looked for around blank clusters.
+const MOST_NEAR: u64 = 64 << 20;
+/// Bytes of a chunk in which the break is looked for.
+const CHUNK: u64 = 256 << 10;
+/// Clusters behind and before at which the second piece is looked for.
+const AHEAD: usize = 2048;
+const BEFORE: usize = 256;
+/// Places that are tried with each break before others are.
+const NEAR: usize = 64;
+/// Bytes that may be walked for one file.
+const BUDGET: u64 = 512 << 20;
+/// Found files that tell of clusters, and how many are too few.
+const SAMPLE: usize = 4096;
+const FEW: usize = 8;
+/// Files that are looked into at once.
+const AT_ONCE: usize = 32;
+
+/// A file that was put together, or as far as it goes.
+pub(super) struct Together {
+    pub(super) walked: Walked,
+    pub(super) places: Vec<Extent>,
+}
+
+impl Search<'_> {
+    /// Looks for what is missing of broken files; gives how many were left when it was told to stop.
+    pub(super) fn pieces(&mut self, pending: Vec<Pending>, take: &mut Take<'_>) -> Result<usize, Error> {
+        let all = pending.len().wide();
+        let mut done = 0_u64;
+        let mut left = 0_usize;
+        let mut queue = pending;
+        queue.retain(|one| !self.claimed.contains(&one.start));
+        for chunk in queue.chunks(AT_ONCE) {
+            self.watch.at("looking for second pieces", done, all);
+            if self.watch.stop() {
+                // What is known of them is written down; a later search takes them up again.
+                left = left.plus(chunk.len());
+                for one in chunk.iter().filter(|one| one.walked.is_worth_keeping()) {
+                    take(self.as_it_is(one))?;
+                }
+                continue;
+            }
+            let found: Vec<Option<Together>> =
+                chunk.par_iter().map(|one| self.together(one.start, &one.walked)).collect();
+            for (one, found) in chunk.iter().zip(found) {
+                let overlaps = |places: &[Extent]| {
+                    places.iter().any(|place| self.claimed.overlaps(&(place.offset..place.end())))
+                };
+                match found.filter(|found| !overlaps(&found.places)) {
+                    Some(found) => {
+                        found.places.iter().for_each(|place| self.claim(*place));
+                        take(joined(&found.walked, one.start, &found.places))?;
+                    }
+                    None if one.walked.is_worth_keeping() => take(self.as_it_is(one))?,
+                    None => {}
+                }
+            }
+            done = done.plus(chunk.len().wide());
+        }
+        Ok(left)
+    }
+
+    fn as_it_is(&self, one: &Pending) -> Find {
+        let rest = Rest::new(self.image, &self.ground, &self.claimed, one.start);
+        let places = rest.places(length_of(&one.walked)).unwrap_or_default();
+        unnamed(&one.walked, one.start, &places)
+    }
+
+    /// The file that begins at `start` and broke as `before` says, put together.
+    fn together(&self, start: u64, before: &Walked) -> Option<Together> {
+        let End::Broken { good, at, .. } = &before.end else { return None };
+        // Around what was found since.
+        let rest = Rest::new(self.image, &self.ground, &self.claimed, start);
+        let walked = formats::walk(before.format, &mut Tape::new(&rest));
+        if let End::Whole { length, .. } = walked.end
+            && let Some(places) = rest.places(length)
+        {
+            return Some(Together { walked, places });
+        }
+        self.around_blanks(start, before, None)
+            .or_else(|| self.second(&rest, start, before, (*good, *at), None))
+    }
+
+    /// Around clusters without content: packed bytes have none.
+    pub(super) fn around_blanks(&self, start: u64, before: &Walked, size: Option<u64>) -> Option<Together> {
+        if !matches!(before.format, Format::Jpeg | Format::Png) {
+            return None;
+        }
+        let stretch = self.ground.stretch(start)?;
+        let step = self.grid(stretch);
+        let near = size.unwrap_or(length_of(before).times(2)).times(3).plus(step.times(64)).min(MOST_NEAR);
+        let end = start.plus(near).min(stretch.end());
+        let mut without: RangeSet<u64> =
+            self.claimed.overlapping(start..end).map(|range| range.start.max(start)..range.end).collect();
+        let claimed = without.clone();
+        let mut at = start;
+        while at.plus(step) <= end {
+            let bytes = self.image.lenient(at, step.size()).bytes;
+            let first = bytes.byte(0);
+            if bytes.iter().all(|byte| *byte == first) {
+                without.insert(at..at.plus(step));
+            }
+            at = at.plus(step);
+        }
+        if without == claimed {
+            return None;
+        }
+        let rest = Rest::new(self.image, &self.ground, &without, start);
+        let walked = formats::walk(before.format, &mut Tape::new(&rest));
+        let End::Whole { length, .. } = walked.end else { return None };
+        if size.is_some_and(|size| size != length) {
+            return None;
+        }
+        let places = rest.places(length).filter(|places| places.iter().all(|place| place.end() <= end))?;
+        Some(Together { walked, places })
+    }
+
+    /// Looks for the second piece near; with a `size`, only what makes the file just as long will do.
+    pub(super) fn second(
+        &self,
+        rest: &Rest<'_>,
+        start: u64,
+        before: &Walked,
+        (good, at): (u64, u64),
+        size: Option<u64>,
+    ) -> Option<Together> {
+        let stretch = self.ground.stretch(start)?;
+        let step = self.grid(stretch);
+        let (_, stands) = formats::walk_with_stands(before.format, &mut Tape::new(rest), step);
+        let mut budget = BUDGET;
+        let first = at.per(step).max(1);
+        // A chunk with a wrong sum says nothing of where in it the wrong bytes begin; codes do, soon behind.
+        let back = if before.format == Format::Png { CHUNK.per(step) } else { BACK.wide() };
+        let last = good.per(step).max(first.minus(back)).max(1);
+        let candidates = self.candidates(rest, start, first.times(step), step, stretch);
+        let mut heads = Vec::new();
+        for number in (last..=first).rev() {
+            let length = number.times(step);
+            let places = rest.places(length)?;
+            let stand = stands.iter().rfind(|stand| stand.at() <= length);
+            heads.push((places, stand));
+        }
+        // The nearest places first, with each of the breaks.
+        for near in candidates.chunks(NEAR) {
+            for (head, stand) in &heads {
+                let own: RangeSet<u64> = head.iter().map(|place| place.offset..place.end()).collect();
+                let follows = head.last().map_or(0, |place| place.end());
+                for candidate in near.iter().filter(|place| **place != follows && !own.contains(place)) {
+                    let together = self.attempt(before, head, *stand, *candidate, &mut budget);
+                    let fits = |found: &Together| {
+                        size.is_none_or(
+                            |size| matches!(found.walked.end, End::Whole { length, .. } if length == size),
+                        )
+                    };
+                    if together.as_ref().is_some_and(fits) {
+                        return together;
+                    }
+                    if budget == 0 || self.watch.stop() {
+                        return None;
+                    }
+                }
+            }
+        }
+        None
+    }
+
+    /// One trial: the head, and what is free from `candidate` on.
+    fn attempt(
+        &self,
+        before: &Walked,
+        head: &[Extent],
+        stand: Option<&Resume>,
+        candidate: u64,
+        budget: &mut u64,
+    ) -> Option<Together> {
+        let rest = Rest::behind(self.image, &self.ground, &self.claimed, head, candidate);
+        let mut tape = Tape::new(&rest);
+        let walked = match stand {
+            Some(stand) => formats::resume(stand, &mut tape),
+            None => formats::walk(before.format, &mut tape),
+        };
+        let from = stand.map_or(0, Resume::at);
+        *budget = budget.minus(length_of(&walked).minus(from).max(4096));
+        let End::Whole { length, .. } = walked.end else { return None };
+        let places = rest.places(length)?;
+        let walked = Walked { taken: before.taken, title: before.title.clone(), ..walked };
+        Some(Together { walked, places })
+    }
+
+    /// Bytes of the clusters that files begin at: the most that nearly all beginnings of found files in the stretch are
+    /// multiples of, one from the other; where too few were found, the volume's own.
+    fn grid(&self, stretch: Extent) -> u64 {
+        let own = self.ground.cluster(stretch.offset).unwrap_or(4096);
+        let starts: Vec<u64> = self
+            .claimed
+            .overlapping(stretch.offset..stretch.end())
+            .map(|range| range.start)
+            .take(SAMPLE)
+            .collect();
+        let Some(first) = starts.first().copied().filter(|_| starts.len() >= FEW) else { return own };
+        let fits = |step: u64| starts.iter().filter(|at| at.minus(first).rest(step) == 0).count();
+        let mut step = SECTOR;
+        while step < 1 << 20 && fits(step.times(2)).times(10) >= starts.len().times(9) {
+            step = step.times(2);
+        }
+        // Neighbours in one run begin where the run does: it says nothing of clusters above the volume's.
+        step.min(own.max(SECTOR))
+    }
+
+    /// Free clusters near a break at which a second piece may begin: behind the first one, nearest first, then before.
+    fn candidates(&self, rest: &Rest<'_>, start: u64, length: u64, step: u64, stretch: Extent) -> Vec<u64> {
+        let from =
+            rest.places(length).and_then(|places| places.last().map(|place| place.end())).unwrap_or(start);
+        let may = |at: u64| {
+            let bytes = self.image.lenient(at, BEGINNING).bytes;
+            let blank = bytes.first().is_none_or(|first| bytes.iter().all(|byte| byte == first));
+            // A file begins there, or it is text.
+            !blank && formats::begins(&bytes).is_none()
+        };
+        // Clusters are counted from where those of the found files are.
+        let origin = start.rest(step);
+        let on_grid = |at: u64| at.minus(origin).per_up(step).times(step).plus(origin);
+        let mut found = Vec::new();
+        let mut at = from.minus(BACK.wide().times(step)).max(start.plus(step));
+        while found.len() < AHEAD && at < stretch.end() {
+            let Some(free) = self.ground.free_from(at).filter(|free| free.offset < stretch.end()) else {
+                break;
+            };
+            at = on_grid(free.offset.max(at));
+            while at < free.end() && found.len() < AHEAD {
+                if let Some(over) = self.claimed.get(&at) {
+                    at = on_grid(over.end.max(at.plus(1)));
+                    continue;
+                }
+                if may(at) {
+                    found.push(at);
+                }
+                at = at.plus(step);
+            }
+        }
+        let mut at = start;
+        for _ in 0..BEFORE {
+            let Some(before) = at.checked_sub(step) else { break };
+            at = before;
+            let free = self.ground.free_from(at).is_some_and(|free| free.offset <= at);
+            if free && !self.claimed.contains(&at) && may(at) {
+                found.push(at);
+            }
+        }
+        found
+    }
+}
+
+/// A file that was put together.
+fn joined(walked: &Walked, start: u64, places: &[Extent]) -> Find {
+    let find = unnamed(walked, start, places);
+    let pieces = places.len();
+    let reason = format!("put together of {pieces} pieces that lie apart; its structure fits to its end");
+    Find { complete: Complete::Likely.min(find.complete).max(Complete::Likely), reason, ..find }
+}

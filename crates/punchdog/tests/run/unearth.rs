@@ -1,0 +1,391 @@
+//! Files that no folder names: deleted, formatted over, by their content.
+
+use super::{folder_with, json, run};
+use punchdog_core::{exfat, family::Kind, fat, ntfs};
+use punchdog_lab::{
+    content, exfat as lab_exfat,
+    fat::{Filler, Placing},
+    formatted::{self, New},
+    ntfs as lab_ntfs,
+    seed::Seed,
+};
+use serde_json::Value;
+use sha2::{Digest, Sha256};
+use std::{collections::BTreeMap, fs, path::Path};
+
+const BYTES: u64 = 24 << 20;
+const SIZE: usize = 24 << 20;
+
+fn fat_wish(cluster_bytes: u32) -> fat::fresh::Wish {
+    let kind = if cluster_bytes < 1024 { Kind::Fat32 } else { Kind::Fat16 };
+    let serial = cluster_bytes;
+    fat::fresh::Wish {
+        kind,
+        bytes: BYTES,
+        sector_bytes: 512,
+        cluster_bytes,
+        tables: 2,
+        label: *b"CARD       ",
+        serial,
+    }
+}
+
+fn exfat_wish(cluster_bytes: u32) -> exfat::fresh::Wish {
+    let label = "CARD".to_owned();
+    exfat::fresh::Wish { bytes: BYTES, sector_bytes: 512, cluster_bytes, tables: 1, label, serial: 5 }
+}
+
+fn ntfs_wish() -> ntfs::fresh::Wish {
+    ntfs::fresh::Wish { bytes: BYTES, ..lab_ntfs::small(512, 4096, 1024) }
+}
+
+/// Pictures in two folders, sounds, a table: paths with their content.
+fn content(seed: u64) -> Vec<(String, Vec<u8>)> {
+    let mut seed = Seed::new(seed);
+    let mut files = Vec::new();
+    for number in 0..40_u32 {
+        let taken = format!("2026:06:{:02} 05:{:02}:30", 1 + number % 28, number);
+        let photo = content::photo(&mut seed, (120 + 8 * (number % 9), 90 + 8 * (number % 4)), &taken);
+        files.push((format!("DCIM/{}LEDGE/NEST{number:04}.JPG", 100 + number % 2), photo));
+    }
+    for number in 0..6 {
+        files.push((format!("SOUND/ledge {number}.wav"), content::sound(&mut seed, 9000 + 700 * number)));
+        files.push((format!("SOUND/picture {number}.png"), content::picture(&mut seed, 60, 40)));
+    }
+    files.push(("tides of the year.csv".to_owned(), content::tides(&mut seed, 600)));
+    files
+}
+
+/// What is on the medium first: new tables lie over it, and nothing tells what it was.
+fn ballast() -> Vec<u8> {
+    let mut seed = Seed::new(99);
+    (0..900_000).map(|_| seed.number().to_le_bytes()[2]).collect()
+}
+
+const FOLDERS: [&str; 4] = ["DCIM", "DCIM/100LEDGE", "DCIM/101LEDGE", "SOUND"];
+
+fn on_fat(cluster: u32, files: &[(String, Vec<u8>)]) -> Vec<u8> {
+    let mut filler = Filler::new(&fat_wish(cluster), vec![0; SIZE]).unwrap();
+    filler.file("ballast", &ballast(), Placing::Row).unwrap();
+    for folder in FOLDERS {
+        filler.folder(folder).unwrap();
+    }
+    for (path, bytes) in files {
+        filler.file(path, bytes, Placing::Row).unwrap();
+    }
+    filler.finish().unwrap().canvas
+}
+
+fn on_exfat(cluster: u32, files: &[(String, Vec<u8>)]) -> Vec<u8> {
+    let mut filler = lab_exfat::Filler::new(&exfat_wish(cluster), vec![0; SIZE]).unwrap();
+    filler.file("ballast", &ballast(), Placing::Row).unwrap();
+    for folder in FOLDERS {
+        filler.folder(folder, 1, Placing::Row).unwrap();
+    }
+    for (path, bytes) in files {
+        filler.file(path, bytes, Placing::Row).unwrap();
+    }
+    filler.finish().unwrap().canvas
+}
+
+fn on_ntfs(files: &[(String, Vec<u8>)]) -> Vec<u8> {
+    let mut filler = lab_ntfs::Filler::new(&ntfs_wish(), vec![0; SIZE]).unwrap();
+    filler.file("ballast", &ballast(), Placing::Row).unwrap();
+    for folder in FOLDERS {
+        filler.folder(folder, Placing::Row).unwrap();
+    }
+    for (path, bytes) in files {
+        filler.file(path, bytes, Placing::Row).unwrap();
+    }
+    filler.finish().unwrap().canvas
+}
+
+fn sum(bytes: &[u8]) -> String {
+    hex::encode(Sha256::digest(bytes))
+}
+
+/// The finds, each with the hash of what stands where it says.
+fn finds(folder: &Path, image: &[u8]) -> Vec<(Value, String)> {
+    let document: Value = serde_json::from_slice(&fs::read(folder.join("finds.json")).unwrap()).unwrap();
+    assert_eq!(document["schema"], "punchdog.finds/1");
+    let content = |find: &Value| {
+        let mut bytes = Vec::new();
+        for extent in find["extents"].as_array().unwrap() {
+            let number = |name: &str| usize::try_from(extent[name].as_u64().unwrap()).unwrap();
+            bytes.extend(&image[number("offset")..number("offset") + number("length")]);
+        }
+        bytes.truncate(usize::try_from(find["size"].as_u64().unwrap()).unwrap());
+        sum(&bytes)
+    };
+    let all = document["finds"].as_array().unwrap();
+    all.iter().map(|find| (find.clone(), content(find))).collect()
+}
+
+/// What is searched for: `name`, the medium, the files that were on it, how many come back, how many of them by name.
+struct Case {
+    name: &'static str,
+    image: Vec<u8>,
+    files: Vec<(String, Vec<u8>)>,
+    back: usize,
+    named: usize,
+}
+
+fn formatted(name: &'static str, mut image: Vec<u8>, new: &New, back: usize, named: usize) -> Case {
+    formatted::over(&mut image, new).unwrap();
+    Case { name, image, files: content(7), back, named }
+}
+
+fn cases() -> Vec<Case> {
+    let files = content(7);
+    let all = files.len();
+    let (fat, exfat, ntfs) = (on_fat(512, &files), on_exfat(4096, &files), on_ntfs(&files));
+    let fat16 = on_fat(2048, &files);
+    // A file in the root loses its name with the root. Of an NTFS whose first records are written over, those behind
+    // them tell nothing of where clusters stand.
+    let mut cases = vec![
+        formatted("FAT32 over FAT32", fat.clone(), &New::Fat(fat_wish(512)), all, all - 1),
+        formatted("FAT16 over FAT16", fat16.clone(), &New::Fat(fat_wish(2048)), all, all - 1),
+        formatted("exFAT over FAT32", fat.clone(), &New::Exfat(exfat_wish(8192)), all, all - 1),
+        formatted("exFAT over FAT16", fat16.clone(), &New::Exfat(exfat_wish(32768)), all, all - 1),
+        formatted("FAT32 over exFAT", exfat.clone(), &New::Fat(fat_wish(512)), all, all - 1),
+        formatted("exFAT over exFAT", exfat.clone(), &New::Exfat(exfat_wish(4096)), all, all - 1),
+        formatted(
+            "exFAT with other clusters over exFAT",
+            exfat.clone(),
+            &New::Exfat(exfat_wish(16384)),
+            all,
+            all - 1,
+        ),
+        formatted("FAT16 over NTFS", ntfs.clone(), &New::Fat(fat_wish(2048)), all, 36),
+        formatted("exFAT over NTFS", ntfs, &New::Exfat(exfat_wish(4096)), all, 0),
+        formatted("NTFS over FAT32", fat, &New::Ntfs(ntfs_wish()), all, all - 1),
+        formatted("NTFS over exFAT", exfat, &New::Ntfs(ntfs_wish()), all, all - 1),
+    ];
+    // Nothing but content: no volume, every structure gone.
+    let mut bare = fat16;
+    bare[..512 * 200].fill(0);
+    for sector in bare.chunks_mut(512).filter(|sector| sector.starts_with(b".          ")) {
+        sector.fill(0);
+    }
+    cases.push(Case { name: "no volume at all", image: bare, files, back: all, named: 0 });
+    cases
+}
+
+#[test]
+fn what_was_formatted_over_comes_back() {
+    for Case { name, image, files, back, named } in cases() {
+        let folder = folder_with("card.img", &image);
+        let at = folder.path();
+        let said = json(at, &["unearth", "card.img", "--out", "finds.json"], 0);
+        assert_eq!((&said["schema"], &said["done"]), (&"punchdog.unearth/1".into(), &true.into()), "{name}");
+        let found = finds(at, &image);
+        let truth: BTreeMap<String, &str> =
+            files.iter().map(|(path, bytes)| (sum(bytes), path.as_str())).collect();
+        let there: BTreeMap<&str, &Value> =
+            found.iter().filter_map(|(find, hash)| truth.get(hash).map(|path| (*path, find))).collect();
+        let by_name = there
+            .iter()
+            .filter(|(path, find)| {
+                find["path"] == ***path
+                    || find["path"].as_str().unwrap().ends_with(path.rsplit('/').next().unwrap())
+            })
+            .count();
+        assert!(there.len() >= back && by_name >= named, "{name}: {} back, {by_name} by name", there.len());
+        // What is called complete is.
+        for (find, hash) in found.iter().filter(|(find, _)| find["complete"] == "yes") {
+            assert!(truth.contains_key(hash), "{name}: {find}");
+        }
+        // The list and the copies tell the same.
+        let list = json(at, &["files", "card.img", "--finds", "finds.json"], 0);
+        let listed = list["files"].as_array().unwrap().iter();
+        let listed =
+            listed.filter(|file| ["older", "unnamed"].contains(&file["state"].as_str().unwrap())).count();
+        let older = found.iter().filter(|(find, _)| find["state"] != "deleted").count();
+        assert_eq!(listed, older, "{name}");
+        let saved = run(at, &["salvage", "card.img", "--finds", "finds.json", "--to", "out", "--json"]);
+        assert!(saved.status < 2, "{name}: {}", saved.err);
+        let manifest: Value = serde_json::from_str(&saved.out).unwrap();
+        let hashes = manifest["files"].as_array().unwrap().iter().filter_map(|file| file["sha256"].as_str());
+        let copied = hashes.filter(|hash| truth.contains_key(*hash)).count();
+        assert!(copied >= back, "{name}: {copied} copied");
+    }
+}
+
+#[test]
+fn deleted_files_are_judged_by_their_content() {
+    // Three files deleted as a FAT host does it; a picture of another lies over the middle of one.
+    let files = content(7);
+    let gone = ["DCIM/100LEDGE/NEST0002.JPG", "DCIM/100LEDGE/NEST0004.JPG", "SOUND/ledge 3.wav"];
+    let mut patient = {
+        let mut filler = Filler::new(&fat_wish(512), vec![0; SIZE]).unwrap();
+        for folder in FOLDERS {
+            filler.folder(folder).unwrap();
+        }
+        for (path, bytes) in &files {
+            filler.file(path, bytes, Placing::Row).unwrap();
+        }
+        for path in gone {
+            filler.delete(path);
+        }
+        punchdog_lab::faults::Patient::new(filler.finish().unwrap())
+    };
+    // What was freed of the second holds something else now.
+    let second = &files.iter().find(|(path, _)| path == gone[1]).unwrap().1;
+    let place = patient.bytes.windows(900).position(|piece| piece == &second[..900]).unwrap();
+    patient.write(place as u64 + 1024, &[b'x'; 512]);
+    let folder = folder_with("card.img", &patient.bytes);
+    let at = folder.path();
+    json(at, &["unearth", "card.img", "--out", "finds.json"], 0);
+    let found = finds(at, &patient.bytes);
+    let of = |name: &str| {
+        let ends = |find: &Value| find["path"].as_str().unwrap().ends_with(&name[1..]);
+        found
+            .iter()
+            .find(|(find, _)| ends(find) && find["state"] == "deleted")
+            .unwrap_or_else(|| panic!("{name}: {found:#?}"))
+    };
+    let truth = |path: &str| sum(&files.iter().find(|(own, _)| own == path).unwrap().1);
+    let (first, hash) = of("NEST0002.JPG");
+    assert_eq!((&first["complete"], hash), (&Value::from("yes"), &truth(gone[0])));
+    let (second, _) = of("NEST0004.JPG");
+    assert_eq!(second["complete"], "no", "{second}");
+    assert!(second["reason"].as_str().unwrap().contains("breaks at its byte"), "{second}");
+    let (third, hash) = of("ledge 3.wav");
+    assert_eq!((&third["complete"], hash), (&Value::from("likely"), &truth(gone[2])));
+    // Without a word of completeness only what is whole or likely so is copied.
+    let saved =
+        json(at, &["salvage", "card.img", "--finds", "finds.json", "--state", "deleted", "--to", "out"], 0);
+    assert_eq!(saved["files"].as_array().unwrap().len(), 2);
+    let all =
+        ["salvage", "card.img", "--finds", "finds.json", "--state", "deleted", "--complete", "no", "--list"];
+    assert_eq!(json(at, &all, 0)["files"].as_array().unwrap().len(), 1);
+}
+
+#[test]
+fn pictures_in_two_pieces_are_put_together() {
+    let mut seed = Seed::new(23);
+    let mut image = vec![0_u8; 1 << 20];
+    let mut truth = Vec::new();
+    let put = |image: &mut Vec<u8>, bytes: &[u8]| {
+        image.extend(bytes);
+        image.resize(image.len().next_multiple_of(4096), 0);
+    };
+    for number in 0..30_u32 {
+        let photo = content::photo(&mut seed, (300 + number, 200), "2026:06:01 05:00:00");
+        let between = content::photo(&mut seed, (200, 100 + number), "2026:06:02 05:00:00");
+        let cut = 4096 * (1 + (number as usize % (photo.len() / 4096)));
+        put(&mut image, &photo[..cut]);
+        match number % 3 {
+            // A file of its own, a piece of another picture, text.
+            0 => put(&mut image, &between),
+            1 => put(&mut image, &between[between.len() / 8192 * 4096..]),
+            _ => put(&mut image, &content::log(&mut seed, 200)),
+        }
+        put(&mut image, &photo[cut..]);
+        truth.push(sum(&photo));
+    }
+    let folder = folder_with("card.img", &image);
+    json(folder.path(), &["unearth", "card.img", "--out", "finds.json", "--kind", "pictures"], 0);
+    let found = finds(folder.path(), &image);
+    let back = truth.iter().filter(|hash| found.iter().any(|(_, own)| own == *hash)).count();
+    assert!(back * 10 >= truth.len() * 7, "{back} of {}", truth.len());
+    let joined = |find: &Value| find["extents"].as_array().unwrap().len() > 1;
+    for (find, hash) in found.iter().filter(|(find, _)| joined(find) && find["complete"] != "no") {
+        assert_eq!(find["complete"], "likely", "{find}");
+        assert!(truth.contains(hash), "put together wrongly: {find}");
+    }
+}
+
+#[test]
+fn a_search_goes_on_and_is_of_one_image() {
+    let files = content(7);
+    let mut image = on_fat(512, &files);
+    formatted::over(&mut image, &New::Exfat(exfat_wish(8192))).unwrap();
+    let folder = folder_with("card.img", &image);
+    let at = folder.path();
+    let unearth = ["unearth", "card.img", "--out", "finds.json"];
+    json(at, &unearth, 0);
+    let whole = finds(at, &image);
+    // Nothing of ours is overwritten without a word, nor anything of others with one.
+    let again = run(at, &unearth);
+    assert!(again.status == 2 && again.err.contains("--replace"), "{}", again.err);
+    json(at, &[&unearth[..], &["--replace"]].concat(), 0);
+    fs::write(at.join("other.json"), "{}").unwrap();
+    let other = run(at, &["unearth", "card.img", "--out", "other.json", "--replace"]);
+    assert!(other.status == 2 && fs::read(at.join("other.json")).unwrap() == b"{}", "{}", other.err);
+    // A search that was stopped: as if nothing behind the middle had been looked at.
+    let mut text: Value = serde_json::from_slice(&fs::read(at.join("finds.json")).unwrap()).unwrap();
+    let middle = BYTES / 4;
+    text["done"] = false.into();
+    text["searched_to"] = middle.into();
+    let kept =
+        |find: &Value| find["state"] != "unnamed" || find["extents"][0]["offset"].as_u64() < Some(middle);
+    text["finds"].as_array_mut().unwrap().retain(kept);
+    fs::write(at.join("finds.json"), serde_json::to_string(&text).unwrap()).unwrap();
+    let other = run(at, &[&unearth[..], &["--kind", "sound"]].concat());
+    assert!(other.status == 2 && other.err.contains("other arguments"), "{}", other.err);
+    json(at, &unearth, 0);
+    let paths = |all: &[(Value, String)]| {
+        let mut paths: Vec<String> =
+            all.iter().map(|(find, hash)| format!("{} {hash}", find["path"])).collect();
+        paths.sort();
+        paths
+    };
+    assert_eq!(paths(&finds(at, &image)), paths(&whole));
+    // Another image, no list at all, half a list.
+    fs::write(at.join("second.img"), &image[..image.len() - 4096]).unwrap();
+    for words in
+        [["files", "second.img", "--finds", "finds.json"], ["files", "card.img", "--finds", "other.json"]]
+    {
+        let refused = run(at, &words);
+        assert_eq!(refused.status, 2, "{words:?}: {}", refused.out);
+    }
+    let half = fs::read(at.join("finds.json")).unwrap();
+    fs::write(at.join("finds.json"), &half[..half.len() / 2]).unwrap();
+    assert_eq!(run(at, &["salvage", "card.img", "--finds", "finds.json", "--list"]).status, 2);
+}
+
+#[test]
+fn content_is_judged_where_it_breaks() {
+    let files = content(7);
+    let mut image = on_fat(512, &files);
+    let position =
+        |bytes: &[u8], image: &[u8]| image.windows(900).position(|piece| piece == &bytes[..900]).unwrap();
+    let photo = &files[3].1;
+    let at_photo = position(photo, &image);
+    image[at_photo + 2048..at_photo + 2560].fill(0);
+    let sound = &files[40].1;
+    let at_sound = position(sound, &image);
+    image[at_sound..at_sound + 16].copy_from_slice(&photo[..16]);
+    let folder = folder_with("card.img", &image);
+    let list = json(folder.path(), &["files", "card.img", "--content"], 0);
+    let of = |path: &str| {
+        list["files"].as_array().unwrap().iter().find(|file| file["path"] == path).unwrap()["content"].clone()
+    };
+    let broken = of(&files[3].0);
+    assert_eq!(broken["verdict"], "broken", "{at_photo}: {list:#}");
+    let from = broken["from"].as_u64().unwrap();
+    assert_eq!(from, 2048, "{broken}");
+    assert_eq!(of(&files[40].0)["verdict"], "broken", "another kind than its name says");
+    assert_eq!(of(&files[4].0)["verdict"], "whole");
+    assert_eq!(of("tides of the year.csv")["verdict"], "not-judged");
+    let saved = run(folder.path(), &["salvage", "card.img", "--content", "--to", "out", "--json"]);
+    assert_eq!(saved.status, 1, "what is broken inside is said");
+    assert!(saved.out.contains("\"broken\""));
+}
+
+#[test]
+fn the_sheet_shows_the_pictures() {
+    let files = content(7);
+    let folder = folder_with("card.img", &on_fat(512, &files));
+    let said = json(folder.path(), &["files", "card.img", "--sheet", "sheet.html"], 0);
+    assert_eq!((&said["pictures"], &said["not_shown"]), (&46.into(), &0.into()));
+    let text = fs::read_to_string(folder.path().join("sheet.html")).unwrap();
+    assert_eq!(text.matches("<img").count(), 46);
+    assert!(text.contains("NEST0003.JPG") && !text.contains("http") && !text.contains("<script"));
+    assert_eq!(
+        run(folder.path(), &["files", "card.img", "--sheet", "sheet.html"]).status,
+        2,
+        "never over a file"
+    );
+}
