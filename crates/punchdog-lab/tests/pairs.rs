@@ -73,6 +73,7 @@ fn pairs_that_once_went_wrong() {
         ("a record extends another file", "a list's entry has no length"),
         ("a record does not say that it extends another", "a list's entry has no length"),
         ("a record extends an older use of its file", "the run list of a list is zero"),
+        ("allocated size too small", "a run list ends before it begins"),
     ] {
         let outcome = trial::both(&sound, named(one), named(other));
         assert!(matches!(outcome, Outcome::Kept), "{one} + {other}: {outcome:?}");

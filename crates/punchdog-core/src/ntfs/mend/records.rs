@@ -288,6 +288,7 @@ fn run_count(
         let sum = runs.iter().fold(0_u64, |sum, run| sum.plus(run.length));
         if bad != Some(BadRuns::Count)
             || geometry.place(sum) != attribute.allocated()
+            || attribute.size() > attribute.allocated()
             || attribute.first_vcn() != 0
         {
             return false;
