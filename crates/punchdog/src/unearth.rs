@@ -275,6 +275,11 @@ fn text(given: &Unearth, about: &About, counts: &Counts, outcome: Outcome) -> an
             format!("punchdog salvage {quoted} --finds {out} --to SOMEWHERE-ELSE"),
             "copies them out, with the rest",
         ));
+        let sheet = page::quoted(&page::beside(image, "", "html"));
+        next.push((
+            format!("punchdog files {quoted} --finds {out} --sheet {sheet}"),
+            "a page with small pictures, for choosing",
+        ));
     }
     if !next.is_empty() {
         page.next(&next);

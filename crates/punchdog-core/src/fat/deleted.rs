@@ -21,12 +21,49 @@ use crate::{
     medium::{Extent, Medium},
     report::examination::Deleted,
 };
-use std::collections::{HashSet, VecDeque};
+use std::collections::{HashMap, HashSet, VecDeque};
 
 /// Records at most: folders can be made to name one another for ever.
 const MOST: usize = 200_000;
 /// Clusters of a deleted folder that are read at most.
 const CLUSTERS: u32 = 256;
+
+/// The first letter of names that lost it, where others tell: cameras name their files and folders in rows.
+#[derive(Debug, Default)]
+struct Letters(HashMap<(String, String), char>);
+
+impl Letters {
+    /// From the files and folders that are there.
+    fn of(survey: &Survey) -> Self {
+        let mut letters = Self::default();
+        for node in &survey.tree.nodes {
+            let mut rest = node.name.chars();
+            if let Some(first) = rest.next() {
+                letters.0.entry(tail(rest.as_str())).or_insert(first);
+            }
+        }
+        letters
+    }
+    /// The name of a deleted entry, with its first letter where one is told; a long name has all of its own.
+    fn name(&self, item: &Item) -> String {
+        let told = || {
+            let rest = item.name.strip_prefix('_').filter(|_| item.long.is_empty())?;
+            // The folder for pictures has one name on all cameras (CIPA DC-009, 3.2.1).
+            let dcim = (rest == "CIM").then_some('D');
+            let row = tail(rest);
+            let neighbour = || self.0.get(&row).copied().filter(|_| row.0.len() > 1);
+            Some(format!("{}{rest}", dcim.or_else(neighbour)?))
+        };
+        told().unwrap_or_else(|| item.name.clone())
+    }
+}
+
+/// What names of a row have in common behind their first letter: letters before the number, and the extension.
+fn tail(rest: &str) -> (String, String) {
+    let (stem, extension) = rest.rsplit_once('.').unwrap_or((rest, ""));
+    let letters = stem.chars().take_while(|letter| !letter.is_ascii_digit()).collect();
+    (letters, extension.to_owned())
+}
 
 /// All deleted files and folders, those in deleted folders too.
 pub(super) fn files(medium: &dyn Medium, survey: &Survey, paths: &[TreePath]) -> Vec<FileRecord> {
@@ -34,8 +71,9 @@ pub(super) fn files(medium: &dyn Medium, survey: &Survey, paths: &[TreePath]) ->
     let mut found = Vec::new();
     let mut folders: VecDeque<(TreePath, u32)> = VecDeque::new();
     let mut entered = HashSet::new();
+    let letters = Letters::of(survey);
     for (folder, place, item) in &survey.tree.deleted {
-        let path = survey.tree.path_in(paths, *folder, &item.name);
+        let path = survey.tree.path_in(paths, *folder, &letters.name(item));
         take(survey, item, *place, path, &mut found, &mut folders);
     }
     while let Some((path, first)) = folders.pop_front() {
@@ -46,7 +84,7 @@ pub(super) fn files(medium: &dyn Medium, survey: &Survey, paths: &[TreePath]) ->
         let reading = Reading::of(&bytes, geometry.bounds(), false);
         for item in reading.items.iter().chain(&reading.deleted) {
             let place = place.plus(item.index.times(ENTRY_BYTES).wide());
-            take(survey, item, place, path.child(&item.name), &mut found, &mut folders);
+            take(survey, item, place, path.child(&letters.name(item)), &mut found, &mut folders);
         }
     }
     found

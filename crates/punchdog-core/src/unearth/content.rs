@@ -132,7 +132,9 @@ impl Search<'_> {
                     continue;
                 }
                 let behind = at.minus(block.0);
-                if at < block.0 || behind.plus(BEGINNING.wide()) > block.1.len().wide() {
+                // The last sector of an image can be cut.
+                let needed = self.image.len().minus(at).min(BEGINNING.wide());
+                if at < block.0 || behind.plus(needed) > block.1.len().wide() {
                     let Some(data) = self.image.data_from(at).filter(|data| data.offset < end) else {
                         at = end;
                         break;

@@ -109,6 +109,20 @@ impl Find {
             .copied()
     }
 
+    /// What is to be said of it beside its path.
+    fn note(&self) -> String {
+        let how = match self.complete {
+            Complete::Yes => "complete",
+            Complete::Likely => "likely complete",
+            Complete::No => "not complete",
+        };
+        match self.state {
+            // Its path says that its content is all that speaks for it.
+            State::Unnamed => format!("{how}: {}", self.reason),
+            _ => format!("{how}: {}; {}", self.reason, self.evidence),
+        }
+    }
+
     /// As a record among others; places are bytes from the start of the image.
     pub fn record(&self) -> FileRecord {
         let content = self.content();
@@ -126,7 +140,7 @@ impl Find {
             taken: self.complete == Complete::No && !short,
             absent: self.size > 0 && content.held() == 0,
             content,
-            note: Some(format!("{}: {}; {}", self.complete.name(), self.reason, self.evidence).into()),
+            note: Some(self.note().into()),
         }
     }
 }

@@ -87,7 +87,10 @@ impl Search<'_> {
                     reason = format!("{reason}: {}", names.join(", "));
                 }
                 let group = kind_of(self, record);
-                if !self.wish.wants(group) {
+                let range = self.wish.range;
+                let begins = |at: u64| range.offset <= at && at < range.end();
+                let within = content.extents().next().is_none_or(|place| begins(place.offset));
+                if !within || !self.wish.wants(group) {
                     continue;
                 }
                 take(Find {
