@@ -14,9 +14,9 @@ const BEGINNINGS: usize = 1 << AT_ONCE;
 /// A table of codes.
 #[derive(Debug, Clone)]
 pub struct Codes {
-    /// For each beginning of [`AT_ONCE`] bits: symbol, and length above it; length 0 where the code is longer.
+    /// For each beginning of `AT_ONCE` bits: symbol, and length above it; length 0 where the code is longer.
     quick: Box<[u16; BEGINNINGS]>,
-    /// For each beginning of [`SEVERAL`] bits, of all coefficients that are whole in them: bits, above them places, above
+    /// For each beginning of `SEVERAL` bits, of all coefficients that are whole in them: bits, above them places, above
     /// these whether the block ends with them. Made when it is first needed.
     several: OnceLock<Box<[u32; PREFIXES]>>,
     /// Behind the last code of each length, aligned to 16 bits; 0 where there is none.
@@ -121,7 +121,7 @@ impl Codes {
 const SEVERAL: u32 = 12;
 const PREFIXES: usize = 1 << SEVERAL;
 
-/// What a beginning of [`SEVERAL`] bits holds: bits, places, and whether the block ends with them; no bits where not one
+/// What a beginning of `SEVERAL` bits holds: bits, places, and whether the block ends with them; no bits where not one
 /// coefficient is whole in it.
 #[inline]
 pub fn held(table: &[u32; PREFIXES], bits: u32) -> (u32, u32, bool) {
