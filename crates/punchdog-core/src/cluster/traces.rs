@@ -78,7 +78,10 @@ impl Grid {
         for ((place, number), (next, follows)) in own.iter().zip(own.iter().skip(1)) {
             let (apart, between) = (next.minus(*place), follows.minus(*number).wide());
             let length = apart.per(between.max(1));
-            if between > 0 && apart.rest(between) == 0 && LENGTHS.contains(&length.ilog2_or_zero()) {
+            if between > 0
+                && apart.rest(between) == 0
+                && length.checked_ilog2().is_some_and(|bits| LENGTHS.contains(&bits))
+            {
                 let count = lengths.entry(length).or_default();
                 *count = count.plus(1);
             }
@@ -97,16 +100,6 @@ impl Grid {
             }
         }
         best.filter(|(_, count)| *count > 1)
-    }
-}
-
-trait Log {
-    fn ilog2_or_zero(self) -> u32;
-}
-
-impl Log for u64 {
-    fn ilog2_or_zero(self) -> u32 {
-        self.checked_ilog2().unwrap_or(0)
     }
 }
 

@@ -101,7 +101,7 @@ impl Layer {
         let folders: Vec<Folder> = read
             .into_iter()
             .map(|(place, number, parent, bytes)| {
-                let reading = Reading::of(&bytes, bounds, place_has_no_dots(&bytes));
+                let reading = Reading::of(&bytes, bounds, super::geometry::evidence::dots(&bytes).is_none());
                 Folder { place, number, parent, reading }
             })
             .collect();
@@ -131,9 +131,9 @@ impl Layer {
     }
 
     fn files(&self, medium: &dyn Medium, found: &mut Vec<FileRecord>) {
+        let wide = self.folders.iter().any(|folder| folder.number > 0xFFFF || folder.parent > 0xFFFF);
         for folder in &self.folders {
             let path = self.path(folder.number, 0);
-            let wide = self.folders.iter().any(|folder| folder.number > 0xFFFF || folder.parent > 0xFFFF);
             for item in folder.reading.items.iter().chain(&folder.reading.deleted) {
                 if found.len() >= MOST {
                     return;
@@ -185,11 +185,6 @@ impl Layer {
     }
 }
 
-/// A piece of a folder that does not begin with "." and "..".
-fn place_has_no_dots(bytes: &[u8]) -> bool {
-    super::geometry::evidence::dots(bytes).is_none()
-}
-
 /// Adds clusters of entries that no folder reached: to the folder whose entries they go on with, else as folders of
 /// their own.
 fn add_pieces(
@@ -203,6 +198,12 @@ fn add_pieces(
     for (place, _, _, bytes) in read.iter().filter(|(.., bytes)| !bytes.is_empty()) {
         covered.insert(*place..place.plus(bytes.len().wide()));
     }
+    let mut open: HashMap<Seam, Vec<usize>> = HashMap::new();
+    for (index, (.., held)) in read.iter().enumerate() {
+        if let Some(key) = goes_on_with(held) {
+            open.entry(key).or_default().push(index);
+        }
+    }
     for place in entries {
         let Some(number) = grid.number(*place).filter(|_| !covered.contains(place)) else { continue };
         let bytes = content(medium, grid, *place, bounds);
@@ -210,42 +211,46 @@ fn add_pieces(
             continue;
         }
         covered.insert(*place..place.plus(bytes.len().wide()));
-        let open: Vec<usize> =
-            (0..read.len()).filter(|index| read.get(*index).is_some_and(|(.., held)| !ends(held))).collect();
-        // A long name that goes on over the seam says which; where there is one folder to go on, it is that.
-        let seam = open
-            .iter()
-            .copied()
-            .find(|index| read.get(*index).is_some_and(|(.., held)| goes_on(held, &bytes)));
-        let only = if let [only] = open.as_slice() { Some(*only) } else { None };
-        match seam.or(only).and_then(|index| read.get_mut(index)) {
-            Some((.., held)) if held.len().plus(bytes.len()).wide() <= FOLDER => held.extend(bytes),
-            _ => read.push((*place, number, 0, bytes)),
+        // A long name that goes on over the seam says which.
+        let folder = open.get_mut(&begins_with(&bytes)).and_then(Vec::pop);
+        let at = match folder.and_then(|index| Some((index, read.get_mut(index)?))) {
+            Some((index, (.., held))) if held.len().plus(bytes.len()).wide() <= FOLDER => {
+                held.extend(bytes);
+                index
+            }
+            _ => {
+                read.push((*place, number, 0, bytes));
+                read.len().minus(1)
+            }
+        };
+        if let Some(key) = read.get(at).and_then(|(.., held)| goes_on_with(held)) {
+            open.entry(key).or_default().push(at);
         }
     }
 }
 
-/// The end of the folder's entries is in these bytes.
-fn ends(bytes: &[u8]) -> bool {
-    bytes.chunks_exact(ENTRY_BYTES).any(|entry| entry.first() == Some(&0))
+/// What tells an entry that goes on with a long name: the number of its part, 0 for the short entry, and the sum of the
+/// short name (FAT 1.03, `LDIR_Ord`, `LDIR_Chksum`).
+type Seam = (u8, u8);
+
+fn is_long(raw: &[u8]) -> bool {
+    raw.byte(11) == 0x0F
 }
 
-/// A long name that begins at the end of `held` ends at the beginning of `next`: its parts count down, and have the same
-/// sum of the short name (FAT 1.03, `LDIR_Ord`, `LDIR_Chksum`).
-fn goes_on(held: &[u8], next: &[u8]) -> bool {
-    let last = held.part(held.len().minus(ENTRY_BYTES), ENTRY_BYTES);
-    let first = next.part(0, ENTRY_BYTES);
-    let order = |raw: &[u8]| raw.byte(0) & 0x3F;
-    let is_long = |raw: &[u8]| raw.byte(11) == 0x0F;
-    if !is_long(last) {
-        return false;
-    }
+/// The first entry of these bytes.
+fn begins_with(bytes: &[u8]) -> Seam {
+    let first = bytes.part(0, ENTRY_BYTES);
     if is_long(first) {
-        order(last) == order(first).wrapping_add(1) && last.byte(13) == first.byte(13)
-    } else {
-        let sum = first.part(0, 11).iter().fold(0_u8, |sum, byte| sum.rotate_right(1).wrapping_add(*byte));
-        order(last) == 1 && sum == last.byte(13)
+        return (first.byte(0) & 0x3F, first.byte(13));
     }
+    (0, first.part(0, 11).iter().fold(0, |sum: u8, byte| sum.rotate_right(1).wrapping_add(*byte)))
+}
+
+/// What has to follow these bytes, where a long name is begun in their last entry.
+fn goes_on_with(bytes: &[u8]) -> Option<Seam> {
+    let last = bytes.part(bytes.len().minus(ENTRY_BYTES), ENTRY_BYTES);
+    let part = (last.byte(0) & 0x3F).checked_sub(1)?;
+    is_long(last).then_some((part, last.byte(13)))
 }
 
 /// A folder's first cluster, and those behind it as long as entries go on.

@@ -71,7 +71,8 @@ pub(super) fn files(medium: &dyn Medium, survey: &Survey, paths: &[TreePath]) ->
     let mut found = Vec::new();
     let mut folders: VecDeque<(TreePath, u32)> = VecDeque::new();
     let mut entered = HashSet::new();
-    let letters = Letters::of(survey);
+    // Whoever only counts asks for no names.
+    let letters = if paths.is_empty() { Letters::default() } else { Letters::of(survey) };
     for (folder, place, item) in &survey.tree.deleted {
         let path = survey.tree.path_in(paths, *folder, &letters.name(item));
         take(survey, item, *place, path, &mut found, &mut folders);

@@ -18,6 +18,8 @@ pub enum Judgement {
         /// Why.
         why: String,
     },
+    /// Its structure fits to its end; nothing in it proves the bytes between.
+    Fits,
     /// Nothing in it says.
     NotJudged(&'static str),
 }
@@ -28,7 +30,7 @@ impl Judgement {
         match self {
             Self::Whole => "whole",
             Self::Broken { .. } => "broken",
-            Self::NotJudged(_) => "not-judged",
+            Self::Fits | Self::NotJudged(_) => "not-judged",
         }
     }
     /// Why, in words.
@@ -36,6 +38,7 @@ impl Judgement {
         match self {
             Self::Whole => "its content fits to its end".to_owned(),
             Self::Broken { from, why } => format!("from byte {from} on: {why}"),
+            Self::Fits => "its structure fits to its end; nothing in it proves the bytes between".to_owned(),
             Self::NotJudged(why) => (*why).to_owned(),
         }
     }
@@ -107,9 +110,7 @@ pub fn of(record: &FileRecord, medium: &dyn Medium) -> Judgement {
         End::Whole { length, .. } if format.is_text() && length < held => {
             broken(length, "something that is no text there".to_owned())
         }
-        End::Whole { .. } => {
-            Judgement::NotJudged("its structure fits to its end; nothing in it proves the bytes between")
-        }
+        End::Whole { .. } => Judgement::Fits,
         End::Broken { at, why, .. } if format.is_text() => match why {
             formats::Why::EndsEarly => Judgement::NotJudged("its kind says nothing of its content"),
             why => broken(at, why.words()),
@@ -120,6 +121,10 @@ pub fn of(record: &FileRecord, medium: &dyn Medium) -> Judgement {
         }
         End::Broken { at, why, .. } => match blank_before(&mut tape, at).filter(|_| format.is_packed()) {
             Some(from) => broken(from, formats::Why::Zeros.words()),
+            // Codes can go on over what is not theirs for a while.
+            None if format.is_packed() => {
+                broken(at, format!("{}; the wrong bytes can begin before", why.words()))
+            }
             None => broken(at, why.words()),
         },
     }

@@ -105,15 +105,7 @@ fn data_end(tape: &mut Tape<'_>, from: u64) -> u64 {
     if stated > 16 && from.plus(stated) <= tape.length() {
         return from.plus(stated);
     }
-    let (mut at, most) = (from.plus(16), from.plus(64 << 30).min(tape.length()));
-    while at < most {
-        let block = tape.at(at, 4096);
-        if block.iter().all(|byte| *byte == 0) {
-            break;
-        }
-        at = at.plus(block.len().wide());
-    }
-    at.min(tape.length())
+    tape.unended(from.plus(16), from.plus(64 << 30))
 }
 
 /// What an index says.

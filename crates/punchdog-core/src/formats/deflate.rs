@@ -9,6 +9,9 @@ use super::{End, Proof, Tape, Why};
 use crate::arith::{Peek, Sat};
 use flate2::{Decompress, FlushDecompress, Status};
 
+/// Bytes that a stream becomes at most: a small file can be made to become any number of them.
+const MOST: u64 = 64 << 30;
+
 /// What a stream comes to.
 pub(super) struct Stream {
     /// Behind it.
@@ -36,7 +39,7 @@ pub(super) fn stream(tape: &mut Tape<'_>, from: u64) -> Result<Stream, u64> {
                 let end = from.plus(inflate.total_in());
                 return Ok(Stream { end, sum: sum.finalize(), becomes: inflate.total_out() });
             }
-            Ok(_) if inflate.total_in() > taken || made > 0 => {}
+            Ok(_) if (inflate.total_in() > taken || made > 0) && inflate.total_out() < MOST => {}
             _ => return Err(from.plus(inflate.total_in())),
         }
     }

@@ -15,7 +15,6 @@ mod boxes;
 mod compound;
 mod deflate;
 mod gif;
-pub mod huffman;
 mod jpeg;
 mod markup;
 mod matroska;

@@ -9,7 +9,7 @@ use super::{End, Format, Proof, Tape, Walked};
 use crate::arith::{Peek, Sat};
 
 /// Bytes without an end that are looked through.
-const MOST: u64 = 4 << 30;
+const MOST: u64 = 1 << 30;
 const MARK: &[u8] = b"%%EOF";
 
 pub(super) fn walk(tape: &mut Tape<'_>) -> Walked {

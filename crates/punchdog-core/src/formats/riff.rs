@@ -103,16 +103,8 @@ fn unclosed(format: Format, tape: &mut Tape<'_>, from: u64) -> End {
         }
         return closed(format, at);
     }
-    // Samples have no structure: up to a sector of zeros, at most 4 GiB.
-    let most = from.plus(u64::from(u32::MAX)).min(tape.length());
-    while at < most {
-        let sector = tape.at(at, 512);
-        if sector.iter().all(|byte| *byte == 0) {
-            break;
-        }
-        at = at.plus(sector.len().wide());
-    }
-    closed(format, at)
+    // Samples have no structure.
+    closed(format, tape.unended(from, from.plus(u64::from(u32::MAX))))
 }
 
 /// The frames of a film: chunks of their own.

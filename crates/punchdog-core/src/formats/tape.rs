@@ -1,5 +1,6 @@
 //! The bytes of what may be a file, in the order of the file.
 
+use super::{BEGINNING, begins, is_weak};
 use crate::arith::Sat;
 
 /// Bytes in an order of their own: pieces of a medium, the content of a file.
@@ -70,6 +71,22 @@ impl<'s> Tape<'s> {
             self.fill(at, 1);
         }
         self.window.get(at.minus(self.from).size()..).unwrap_or(&[])
+    }
+
+    /// How far bytes go on from `from` that say nothing of their end: to a block without content, to the beginning of a
+    /// file, to `most`.
+    pub(super) fn unended(&mut self, from: u64, most: u64) -> u64 {
+        let most = most.min(self.length);
+        let mut at = from;
+        while at < most {
+            let sector = self.at(at, BEGINNING);
+            let blank = sector.iter().all(|byte| *byte == 0);
+            if blank || begins(sector).is_some_and(|format| !is_weak(format)) {
+                break;
+            }
+            at = at.per(BEGINNING.wide()).plus(1).times(BEGINNING.wide());
+        }
+        at.min(most)
     }
 
     fn fill(&mut self, at: u64, want: usize) {

@@ -57,20 +57,28 @@ fn is_table(text: &[u8]) -> bool {
     })
 }
 
-/// Behind the last byte that can be text.
+/// Behind the last byte that can be text: of UTF-8, if it begins as that, else of one byte a letter.
 pub(super) fn extent(tape: &mut Tape<'_>, most: u64) -> u64 {
+    let start = tape.at(0, 512);
+    let end = start.iter().position(|byte| !is_letter(*byte)).unwrap_or(start.len());
+    let unicode = valid(start.part(0, end)) == end || end.minus(valid(start.part(0, end))) < 4 && end == 512;
     let mut at = 0_u64;
     while at < most {
-        let bytes = tape.rest(at);
-        if bytes.is_empty() {
+        let bytes = tape.at(at, 64 << 10);
+        let letters = bytes.iter().position(|byte| !is_letter(*byte)).unwrap_or(bytes.len());
+        let fits = if unicode { valid(bytes.part(0, letters)) } else { letters };
+        at = at.plus(fits.wide());
+        // A character can be cut by the end of what was looked at.
+        if bytes.len() < 64 << 10 || bytes.len().minus(fits) > 3 {
             break;
         }
-        if let Some(end) = bytes.iter().position(|byte| !is_letter(*byte)) {
-            return at.plus(end.wide());
-        }
-        at = at.plus(bytes.len().wide());
     }
     at
+}
+
+/// Bytes at the beginning that are UTF-8.
+fn valid(bytes: &[u8]) -> usize {
+    std::str::from_utf8(bytes).map_or_else(|error| error.valid_up_to(), str::len)
 }
 
 pub(super) fn walk(tape: &mut Tape<'_>) -> End {

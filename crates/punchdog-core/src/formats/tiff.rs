@@ -149,9 +149,11 @@ pub(super) fn walk(format: Format, tape: &mut Tape<'_>) -> Walked {
             let of = |tag| entries.iter().find(|entry| entry.tag == tag).copied();
             if let (Some(places), Some(lengths)) = (of(places), of(lengths)) {
                 pixels = true;
-                for number in 0..places.count.min(lengths.count).min(VALUES) {
-                    let end = reader.value(&places, number).plus(reader.value(&lengths, number));
-                    ends = ends.max(end);
+                // One list after the other: they can lie far apart.
+                let count = places.count.min(lengths.count).min(VALUES);
+                let starts: Vec<u64> = (0..count).map(|number| reader.value(&places, number)).collect();
+                for (number, start) in (0..count).zip(starts) {
+                    ends = ends.max(start.plus(reader.value(&lengths, number)));
                 }
             }
         }

@@ -144,7 +144,7 @@ impl Search<'_> {
                         at = at.plus(skipped);
                         continue;
                     }
-                    let length = self.image.len().minus(at).min(READ.max(end.minus(at).min(READ)));
+                    let length = self.image.len().minus(at).min(READ);
                     block.1.resize(length.size(), 0);
                     block.0 = at;
                     if self.image.read_at(at, &mut block.1).is_err() {
@@ -177,11 +177,12 @@ impl Search<'_> {
         let rest = Rest::new(self.image, &self.ground, &self.claimed, at);
         let mut walked = formats::walk(format, &mut Tape::new(&rest));
         let length = length_of(&walked);
-        let Some(places) = rest.places(length) else {
+        let places = rest.places_up_to(length);
+        let there = places.iter().fold(0_u64, |sum, place| sum.plus(place.length));
+        if there < length {
             // The free space is shorter than the walk took it for.
-            walked.end = End::early(0, 0);
-            return walked.is_worth_keeping().then(|| Hit { start: at, walked, places: Vec::new() });
-        };
+            walked.end = End::early(there, there);
+        }
         // What breaks early may go on elsewhere.
         let strong = !formats::is_weak(format);
         (strong || walked.is_worth_keeping()).then_some(Hit { start: at, walked, places })

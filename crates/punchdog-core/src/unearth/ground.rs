@@ -10,7 +10,7 @@ use crate::{
     medium::{Extent, Medium},
 };
 use rangemap::RangeSet;
-use std::{cell::RefCell, ops::ControlFlow};
+use std::{cell::RefCell, ops::ControlFlow, sync::Arc};
 
 /// A stretch of the image. What was there before a live volume need not have had its clusters: files are looked for at
 /// each sector from its first byte on.
@@ -18,7 +18,7 @@ use std::{cell::RefCell, ops::ControlFlow};
 struct Plot {
     extent: Extent,
     /// Whose clusters it consists of, and where that volume begins.
-    volume: Option<(u64, Occupied)>,
+    volume: Option<(u64, Arc<Occupied>)>,
 }
 
 /// All of it, by place. Stretches do not overlap.
@@ -49,19 +49,29 @@ impl Ground {
         let all = occupied.all().moved(base);
         let end = all.end().min(target.extent.end()).min(self.end);
         let extent = Extent::new(all.offset, end.minus(all.offset));
-        self.plots.push(Plot { extent, volume: Some((base, occupied)) });
+        self.plots.push(Plot { extent, volume: Some((base, Arc::new(occupied))) });
     }
 
-    /// Adds the space between volumes where that is wanted, and sorts all. Where two volumes overlap, the later has
-    /// the space.
+    /// Adds the space between volumes where that is wanted, and sorts all. Where a volume lies in another one, it has
+    /// its space.
     pub(super) fn close(&mut self, outside: bool, targets: &[Target]) {
         self.plots.sort_by_key(|plot| plot.extent.offset);
-        for index in 1..self.plots.len() {
-            let next = self.plots.get(index).map_or(u64::MAX, |plot| plot.extent.offset);
-            if let Some(plot) = self.plots.get_mut(index.minus(1)) {
-                plot.extent.length = plot.extent.length.min(next.minus(plot.extent.offset));
+        let mut apart: Vec<Plot> = Vec::new();
+        for plot in std::mem::take(&mut self.plots) {
+            let own = plot.extent;
+            if let Some(outer) = apart.last_mut().filter(|outer| outer.extent.end() > own.offset) {
+                let end = outer.extent.end();
+                outer.extent.length = own.offset.minus(outer.extent.offset);
+                let behind = Extent::new(own.end(), end.minus(own.end()));
+                let rest = Plot { extent: behind, ..outer.clone() };
+                apart.push(plot);
+                apart.push(rest);
+            } else {
+                apart.push(plot);
             }
         }
+        apart.retain(|plot| plot.extent.length > 0);
+        self.plots = apart;
         if !outside {
             return;
         }
@@ -204,6 +214,13 @@ impl<'r> Rest<'r> {
 
     /// Where the first `length` bytes stand; `None` where there are not so many.
     pub(super) fn places(&self, length: u64) -> Option<Vec<Extent>> {
+        let places = self.places_up_to(length);
+        let found = places.iter().fold(0_u64, |sum, extent| sum.plus(extent.length));
+        (found == length).then_some(places)
+    }
+
+    /// The same, or as many as there are.
+    pub(super) fn places_up_to(&self, length: u64) -> Vec<Extent> {
         self.reach(length);
         let known = self.known.borrow();
         let mut places: Vec<Extent> = Vec::new();
@@ -217,8 +234,7 @@ impl<'r> Rest<'r> {
                 _ => places.push(piece),
             }
         }
-        let found = places.iter().fold(0_u64, |sum, extent| sum.plus(extent.length));
-        (found == length).then_some(places)
+        places
     }
 
     /// Comes upon pieces until `length` bytes are known, or there are no more.
@@ -279,5 +295,60 @@ impl Source for Rest<'_> {
         if let Some(rest) = into.get_mut(filled..) {
             rest.fill(0);
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{cluster::set::ClusterSet, medium::Memory};
+
+    /// A stretch of clusters of 1024 bytes from cluster `at` on, some of which somebody has.
+    fn plot(at: u64, count: usize, taken: &[usize]) -> Plot {
+        let mut set = ClusterSet::with_capacity(count + 2);
+        for number in taken {
+            set.insert(number + 2);
+        }
+        let occupied = Occupied::new(at * 1024, 1024, (2, count + 2), set);
+        Plot { extent: occupied.all(), volume: Some((0, Arc::new(occupied))) }
+    }
+
+    fn clusters(from: u64, to: u64) -> Extent {
+        Extent::new(from * 1024, (to - from) * 1024)
+    }
+
+    #[test]
+    fn a_volume_in_another_one_has_its_space() {
+        let mut ground = Ground::new(50 * 1024);
+        ground.plots = vec![plot(10, 30, &[1, 25]), plot(20, 5, &[2])];
+        ground.close(false, &[]);
+        let mut free = Vec::new();
+        let mut at = 0;
+        while let Some(next) = ground.free_from(at) {
+            free.push((next.offset / 1024, next.end() / 1024));
+            at = next.end();
+        }
+        assert_eq!(free, [(10, 11), (12, 20), (20, 22), (23, 25), (25, 35), (36, 40)]);
+        assert_eq!(ground.taken_of(Extent::new(11 * 1024 + 512, 1024)), 512);
+        assert_eq!(ground.taken_of(clusters(9, 11)), 1024, "what lies in no stretch is not free");
+    }
+
+    #[test]
+    fn the_rest_leaves_out_what_others_have() {
+        let medium = Memory::new((0..40 * 1024_u32).map(|n| (n / 1024).to_le_bytes()[0]).collect());
+        let mut ground = Ground::new(40 * 1024);
+        ground.plots = vec![plot(10, 10, &[1, 4])];
+        // Clusters 11 and 14 are somebody's, and 12 is of a file that was found.
+        let found: RangeSet<u64> = std::iter::once(12 * 1024..13 * 1024).collect();
+        let rest = Rest::new(&medium, &ground, &found, 10 * 1024);
+        let mut bytes = vec![0; 3000];
+        rest.read(512, &mut bytes);
+        let expected = [vec![10; 512], vec![13; 1024], vec![15; 1024], vec![16; 440]].concat();
+        assert!(bytes == expected, "the bytes of clusters 10, 13, 15, 16");
+        assert_eq!(rest.places(3 * 1024).unwrap(), [clusters(10, 11), clusters(13, 14), clusters(15, 16)]);
+        assert_eq!(rest.places(50_000), None);
+        assert_eq!(rest.places_up_to(50_000).last(), Some(&clusters(15, 20)));
+        let behind = Rest::behind(&medium, &ground, &found, &[clusters(15, 16)], 17 * 1024);
+        assert_eq!(behind.places(2048).unwrap(), [clusters(15, 16), clusters(17, 18)]);
     }
 }

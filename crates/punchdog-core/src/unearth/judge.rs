@@ -9,11 +9,12 @@ use crate::{
     diagnosis::Target,
     family::{Survey, Wanted},
     files::{
-        content::{Content, OnMedium},
+        content::Content,
+        judgement::{self, Judgement},
         kinds,
         record::{FileRecord, State},
     },
-    formats::{self, BEGINNING, End, Format, Proof, Tape, Walked},
+    formats::{self, BEGINNING, End, Format, Tape},
     medium::{Extent, Window},
 };
 use rangemap::RangeMap;
@@ -30,6 +31,8 @@ struct Judged {
     complete: Complete,
     reason: String,
     content: Content,
+    /// Its content speaks for it, not the place of its clusters alone: they are its own.
+    own: bool,
 }
 
 impl Search<'_> {
@@ -64,160 +67,134 @@ impl Search<'_> {
         take: &mut Take<'_>,
     ) -> Result<(), Error> {
         let all = records.len().wide();
+        // What only the place of its clusters speaks for waits: files that are proved may lie there.
+        let mut waiting = Vec::new();
         for (round, chunk) in records.chunks(AT_ONCE).enumerate() {
-            self.watch.at("judging files that are named", round.times(AT_ONCE).wide(), all);
+            let before = round.times(AT_ONCE);
+            self.watch.at("judging files that are named", before.wide(), all);
             if self.watch.stop() {
                 return Ok(());
             }
             let judged: Vec<Judged> = chunk.par_iter().map(|record| self.judge(record)).collect();
             for (index, (record, judged)) in chunk.iter().zip(judged).enumerate() {
-                if let Some(start) = judged.content.extents().next() {
-                    self.starts.insert(start.offset);
+                let number = before.plus(index);
+                if judged.complete == Complete::Likely && !judged.own {
+                    waiting.push((number, judged));
+                } else {
+                    self.pass(record, judged, evidence, owners.get(&number), take)?;
                 }
-                let known = judged.content.extents().any(|place| self.claimed.contains(&place.offset));
-                let Judged { mut complete, mut reason, content } = judged;
-                if known {
-                    complete = Complete::No;
-                    reason = String::from("its clusters are of another file that was found");
-                }
-                if complete != Complete::No {
-                    content.extents().for_each(|place| self.claim(place));
-                }
-                if let Some(names) = owners.get(&round.times(AT_ONCE).plus(index)) {
-                    reason = format!("{reason}: {}", names.join(", "));
-                }
-                let group = kind_of(self, record);
-                let range = self.wish.range;
-                let begins = |at: u64| range.offset <= at && at < range.end();
-                let within = content.extents().next().is_none_or(|place| begins(place.offset));
-                if !within || !self.wish.wants(group) {
-                    continue;
-                }
-                take(Find {
-                    path: record.path.clone(),
-                    size: record.size,
-                    state: record.state,
-                    evidence: evidence.to_owned(),
-                    complete,
-                    reason,
-                    modified: record.modified,
-                    extents: stretches(&content),
-                })?;
+            }
+        }
+        for (number, judged) in waiting {
+            if let Some(record) = records.get(number) {
+                self.pass(record, judged, evidence, owners.get(&number), take)?;
             }
         }
         Ok(())
     }
 
+    /// Passes a file on that was judged; what is proved has its clusters from now on.
+    fn pass(
+        &mut self,
+        record: &FileRecord,
+        judged: Judged,
+        evidence: &str,
+        owners: Option<&Vec<String>>,
+        take: &mut Take<'_>,
+    ) -> std::io::Result<()> {
+        let Judged { mut complete, mut reason, content, own } = judged;
+        let start = content.extents().next().map(|place| place.offset);
+        self.starts.extend(start);
+        let found = |place: Extent| place.length > 0 && self.claimed.overlaps(&(place.offset..place.end()));
+        if complete != Complete::No && content.extents().any(found) {
+            complete = Complete::No;
+            reason = String::from("clusters of it are another file's that was found");
+        } else if complete != Complete::No && own {
+            content.extents().for_each(|place| self.claim(place));
+        }
+        if let Some(names) = owners {
+            reason = format!("{reason}: {}", names.join(", "));
+        }
+        let range = self.wish.range;
+        let within = start.is_none_or(|at| range.offset <= at && at < range.end());
+        if !within || !self.wish.wants(kind_of(self, record)) {
+            return Ok(());
+        }
+        take(Find {
+            path: record.path.clone(),
+            size: record.size,
+            state: record.state,
+            evidence: evidence.to_owned(),
+            complete,
+            reason,
+            modified: record.modified,
+            extents: stretches(&content),
+        })
+    }
+
     fn judge(&self, record: &FileRecord) -> Judged {
         let content = record.content.clone();
-        let of = |complete, reason: &str, content| Judged { complete, reason: reason.to_owned(), content };
+        let of = |complete, reason: String, own| Judged { complete, reason, content: content.clone(), own };
         if record.size == 0 {
-            return of(Complete::Yes, "it is empty", content);
+            return of(Complete::Yes, "it is empty".to_owned(), false);
         }
         if content.held() == 0 {
-            return of(Complete::No, "nothing says where it stood", content);
+            return of(Complete::No, "nothing says where it stood".to_owned(), false);
         }
-        let taken: u64 = content.extents().fold(0, |sum, place| sum.plus(self.ground.taken_of(place)));
         // What stands in a record of the file system is no cluster of its own.
-        let taken = if record.taken { taken } else { 0 };
-        let walked = self.walk(record, &content);
-        let claimed = extension_of(record);
-        match walked.as_ref().map(|walked| (&walked.end, walked.format)) {
-            Some((End::Whole { length, proof }, format)) if taken == 0 => {
-                if claimed.is_some_and(|claimed| !claimed.is_like(format)) {
-                    return of(Complete::No, &format!("a {} stands where it began", format.title()), content);
-                }
-                let (complete, reason) = match proof {
-                    _ if content.held() < record.size => (Complete::No, "only part of it can be had"),
-                    _ if *length < record.size.minus(64 << 10) => {
-                        (Complete::Likely, "what stands there ends before its size does")
-                    }
-                    Proof::Content => (Complete::Yes, "its content fits to its end"),
-                    Proof::Structure => (Complete::Likely, "its structure fits to its end"),
-                };
-                of(complete, reason, content)
+        let taken = if record.taken {
+            content.extents().fold(0_u64, |sum, place| sum.plus(self.ground.taken_of(place)))
+        } else {
+            0
+        };
+        let judgement = judgement::of(record, self.image);
+        match &judgement {
+            _ if taken > 0 => self.otherwise(record).unwrap_or_else(|| {
+                let reason = format!("{taken} of its {} bytes belong to something else now", record.size);
+                of(Complete::No, reason, false)
+            }),
+            Judgement::Whole => of(Complete::Yes, judgement.words(), true),
+            Judgement::Fits => of(Complete::Likely, judgement.words(), true),
+            Judgement::NotJudged(why) => {
+                of(Complete::Likely, format!("nobody has its clusters; {why}"), false)
             }
-            Some(_) => self.otherwise(record, taken),
-            None if taken > 0 => self.otherwise(record, taken),
-            None if claimed.is_some_and(|claimed| !claimed.is_text()) => {
-                of(Complete::No, "what stands there does not begin as its name says", content)
+            Judgement::Broken { .. } => {
+                self.otherwise(record).unwrap_or_else(|| of(Complete::No, judgement.words(), false))
             }
-            None if content.held() < record.size => of(Complete::No, "only part of it can be had", content),
-            None => of(
-                Complete::Likely,
-                "nobody has its clusters; nothing in it can be held against anything",
-                content,
-            ),
         }
     }
 
-    /// Another reading of where a file stands than its entry alone gives.
-    fn otherwise(&self, record: &FileRecord, taken: u64) -> Judged {
-        let content = &record.content;
-        let first = content.extents().next();
-        if let Some(first) = first
-            && self.ground.taken_of(Extent::new(first.offset, 1)) == 0
-            && content.extents().count() == 1
-            && let Some(step) = self.ground.cluster(first.offset)
-        {
-            let rest = Rest::new(self.image, &self.ground, &self.claimed, first.offset);
-            let start = self.image.lenient(first.offset, BEGINNING).bytes;
-            if let Some(format) = formats::begins(&start)
-                && extension_of(record).is_none_or(|claimed| claimed.is_like(format))
-            {
-                let walked = formats::walk(format, &mut Tape::new(&rest));
-                // The structure has to end where the file does.
-                let fits = |length: u64| length <= record.size && length.plus(step) > record.size;
-                let judged = |places: Vec<Extent>, reason: &str| Judged {
-                    complete: Complete::Likely,
-                    reason: reason.to_owned(),
-                    content: Content::stored(places, record.size),
-                };
-                match &walked.end {
-                    End::Whole { length, .. } if fits(*length) => {
-                        if let Some(places) = rest.places(record.size) {
-                            return judged(
-                                places,
-                                "around the clusters of others, its structure fits to its end",
-                            );
-                        }
-                    }
-                    End::Broken { good, at, .. } => {
-                        let size = Some(record.size);
-                        let found = self
-                            .around_blanks(first.offset, &walked, size)
-                            .or_else(|| self.second(&rest, first.offset, &walked, (*good, *at), size));
-                        if let Some(found) = found {
-                            return judged(
-                                found.places,
-                                "put together of pieces that lie apart; its structure fits to its end",
-                            );
-                        }
-                    }
-                    End::Whole { .. } => {}
-                }
-            }
+    /// Another reading of where a file stands than its entry alone gives, if its structure bears one out.
+    fn otherwise(&self, record: &FileRecord) -> Option<Judged> {
+        let mut extents = record.content.extents();
+        let start = extents.next().filter(|_| extents.next().is_none())?.offset;
+        let step = self.ground.cluster(start)?;
+        if self.ground.taken_of(Extent::new(start, 1)) > 0 {
+            return None;
         }
-        let reason = if taken > 0 {
-            format!("{taken} of its {} bytes belong to something else now", record.size)
-        } else {
-            match self.walk(record, content).map(|walked| walked.end) {
-                Some(End::Broken { at, why, .. }) => format!("it breaks at its byte {at}: {}", why.words()),
-                _ => "what stands there is not what it was".to_owned(),
+        let format = formats::begins(&self.image.lenient(start, BEGINNING).bytes)?;
+        if extension_of(record).is_some_and(|claimed| !claimed.is_like(format)) {
+            return None;
+        }
+        let rest = Rest::new(self.image, &self.ground, &self.claimed, start);
+        let walked = formats::walk(format, &mut Tape::new(&rest));
+        let (places, how) = match &walked.end {
+            // The structure has to end where the file does.
+            End::Whole { length, .. } if *length <= record.size && length.plus(step) > record.size => {
+                (rest.places(record.size)?, "around the clusters of others")
+            }
+            End::Whole { .. } => return None,
+            End::Broken { good, at, .. } => {
+                let size = Some(record.size);
+                let found = self
+                    .around_blanks(start, &walked, size)
+                    .or_else(|| self.second(&rest, start, &walked, (*good, *at), size))?;
+                (found.places, "put together of pieces that lie apart")
             }
         };
-        Judged { complete: Complete::No, reason, content: content.clone() }
-    }
-
-    fn walk(&self, record: &FileRecord, content: &Content) -> Option<Walked> {
-        let source = OnMedium::new(self.image, content, record.size);
-        let mut tape = Tape::new(&source);
-        let format = formats::begins(tape.at(0, BEGINNING))?;
-        let walked = formats::walk(format, &mut tape);
-        // A beginning that proves little, and does not go on, says nothing.
-        let broken = matches!(walked.end, End::Broken { .. });
-        (!broken || walked.is_worth_keeping() || extension_of(record).is_some_and(|own| own.is_like(format)))
-            .then_some(walked)
+        let reason = format!("{how}; its structure fits to its end");
+        let content = Content::stored(places, record.size);
+        Some(Judged { complete: Complete::Likely, reason, content, own: true })
     }
 }
 

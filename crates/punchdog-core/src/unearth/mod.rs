@@ -112,6 +112,21 @@ pub fn search(
     take: &mut Take<'_>,
     watch: &dyn Watch,
 ) -> Result<Outcome, Error> {
+    match all(image, targets, wish, earlier, take, watch) {
+        // While a volume was read: nothing of the search was begun.
+        Err(Error::Medium(MediumError::Stopped)) => Ok(Outcome { done: false, named: false, searched_to: 0 }),
+        other => other,
+    }
+}
+
+fn all(
+    image: &dyn Medium,
+    targets: &[Target],
+    wish: &Wish,
+    earlier: Earlier,
+    take: &mut Take<'_>,
+    watch: &dyn Watch,
+) -> Result<Outcome, Error> {
     let (mut surveys, mut grids) = (Vec::new(), Vec::new());
     let mut ground = Ground::new(image.len());
     for target in targets {

@@ -82,7 +82,7 @@ impl Search<'_> {
 
     fn as_it_is(&self, one: &Pending) -> Find {
         let rest = Rest::new(self.image, &self.ground, &self.claimed, one.start);
-        let places = rest.places(length_of(&one.walked)).unwrap_or_default();
+        let places = rest.places_up_to(length_of(&one.walked));
         unnamed(&one.walked, one.start, &places)
     }
 
@@ -156,7 +156,7 @@ impl Search<'_> {
         let mut heads = Vec::new();
         for number in (last..=first).rev() {
             let length = number.times(step);
-            let places = rest.places(length)?;
+            let Some(places) = rest.places(length) else { continue };
             let stand = stands.iter().rfind(|stand| stand.at() <= length);
             heads.push((places, stand));
         }
@@ -276,5 +276,5 @@ fn joined(walked: &Walked, start: u64, places: &[Extent]) -> Find {
     let find = unnamed(walked, start, places);
     let pieces = places.len();
     let reason = format!("put together of {pieces} pieces that lie apart; its structure fits to its end");
-    Find { complete: Complete::Likely.min(find.complete).max(Complete::Likely), reason, ..find }
+    Find { complete: Complete::Likely, reason, ..find }
 }

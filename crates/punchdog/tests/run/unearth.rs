@@ -251,7 +251,7 @@ fn deleted_files_are_judged_by_their_content() {
     assert_eq!((&first["complete"], hash), (&Value::from("yes"), &truth(gone[0])));
     let (second, _) = of("NEST0004.JPG");
     assert_eq!(second["complete"], "no", "{second}");
-    assert!(second["reason"].as_str().unwrap().contains("breaks at its byte"), "{second}");
+    assert!(second["reason"].as_str().unwrap().contains("its data ends before the picture does"), "{second}");
     let (third, hash) = of("ledge 3.wav");
     assert_eq!((&third["complete"], hash), (&Value::from("likely"), &truth(gone[2])));
     // Without a word of completeness only what is whole or likely so is copied.
@@ -261,6 +261,102 @@ fn deleted_files_are_judged_by_their_content() {
     let all =
         ["salvage", "card.img", "--finds", "finds.json", "--state", "deleted", "--complete", "no", "--list"];
     assert_eq!(json(at, &all, 0)["files"].as_array().unwrap().len(), 1);
+}
+
+/// A file that nothing proves, whose clusters are taken to lie in a row, lay around others: these keep what they prove.
+#[test]
+fn what_is_proved_goes_before_what_is_guessed() {
+    let files = content(7);
+    let raw = ballast();
+    let mut filler = Filler::new(&fat_wish(512), vec![0; SIZE]).unwrap();
+    filler.file("instrument.raw", &raw[..200_000], Placing::Pieces(40)).unwrap();
+    filler.folder("DCIM").unwrap();
+    let photos: Vec<_> = files.iter().filter(|(path, _)| path.ends_with("JPG")).take(12).collect();
+    let name = |path: &str| format!("DCIM/{}", path.rsplit('/').next().unwrap());
+    for (path, bytes) in &photos {
+        filler.file(&name(path), bytes, Placing::Gaps).unwrap();
+    }
+    for (path, _) in &photos {
+        filler.delete(&name(path));
+    }
+    filler.delete("instrument.raw");
+    let image = filler.finish().unwrap().canvas;
+    let folder = folder_with("card.img", &image);
+    json(folder.path(), &["unearth", "card.img", "--out", "finds.json"], 0);
+    let found = finds(folder.path(), &image);
+    for (path, bytes) in &photos {
+        let (find, _) =
+            found.iter().find(|(_, hash)| *hash == sum(bytes)).unwrap_or_else(|| panic!("{path}"));
+        assert_ne!(find["complete"], "no", "{find}");
+        assert!(find["path"].as_str().unwrap().starts_with("DCIM/"), "{find}");
+    }
+    let guessed = found.iter().find(|(find, _)| find["path"].as_str().unwrap().ends_with("nstrument.raw"));
+    assert_eq!(guessed.unwrap().0["complete"], "no");
+}
+
+/// A film whose length was never written does not hide what lies behind it.
+#[test]
+fn a_film_without_a_length_ends_where_something_else_begins() {
+    let mut seed = Seed::new(31);
+    let photo = content::photo(&mut seed, (200, 150), "2026:06:01 05:00:00");
+    let mut film = b"\0\0\0\x18ftypmp42\0\0\0\0mp42isom\0\0\0\0mdat".to_vec();
+    film.extend((film.len()..40_960).map(|_| seed.number().to_le_bytes()[2]));
+    let image = [&vec![0; 8192], &film[..], &photo, &vec![0; 9000]].concat();
+    let folder = folder_with("card.img", &image);
+    json(folder.path(), &["unearth", "card.img", "--out", "finds.json"], 0);
+    let found = finds(folder.path(), &image);
+    assert_eq!(found.len(), 2, "{found:#?}");
+    let (first, hash) =
+        found.iter().find(|(find, _)| find["path"].as_str().unwrap().ends_with("mp4")).unwrap();
+    assert_eq!((&first["complete"], hash), (&Value::from("no"), &sum(&film)));
+    assert!(first["reason"].as_str().unwrap().contains("never closed"), "{first}");
+    assert!(found.iter().any(|(find, hash)| *hash == sum(&photo) && find["complete"] == "yes"));
+}
+
+/// Deleting on exFAT and NTFS leaves the whole name; what is somebody else's now says whose.
+#[test]
+fn every_family_tells_of_its_deleted_files() {
+    let files = content(7);
+    let (kept, gone) = (&files[0], &files[1]);
+    let exfat = {
+        let mut filler = lab_exfat::Filler::new(&exfat_wish(4096), vec![0; SIZE]).unwrap();
+        for (number, (_, bytes)) in [gone, kept].into_iter().enumerate() {
+            filler.file(&format!("picture {number}.jpg"), bytes, Placing::Row).unwrap();
+        }
+        filler.delete("picture 0.jpg");
+        filler.file("written since.txt", &content::note(&mut Seed::new(3), 4), Placing::Gaps).unwrap();
+        filler.finish().unwrap().canvas
+    };
+    let ntfs = {
+        let mut filler = lab_ntfs::Filler::new(&ntfs_wish(), vec![0; SIZE]).unwrap();
+        filler.folder("old", Placing::Row).unwrap();
+        filler.file("old/picture 0.jpg", &gone.1, Placing::Row).unwrap();
+        filler.file("picture 1.jpg", &kept.1, Placing::Row).unwrap();
+        filler.delete("old/picture 0.jpg").unwrap();
+        filler.finish().unwrap().canvas
+    };
+    for (name, image, path, complete) in
+        [("exFAT", exfat, "picture 0.jpg", "no"), ("NTFS", ntfs, "old/picture 0.jpg", "yes")]
+    {
+        let folder = folder_with("card.img", &image);
+        json(folder.path(), &["unearth", "card.img", "--out", "finds.json"], 0);
+        let found = finds(folder.path(), &image);
+        let (find, hash) = found
+            .iter()
+            .find(|(find, _)| find["path"] == path)
+            .unwrap_or_else(|| panic!("{name}: {found:#?}"));
+        assert_eq!(
+            (&find["complete"], &find["state"]),
+            (&Value::from(complete), &Value::from("deleted")),
+            "{find}"
+        );
+        if complete == "yes" {
+            assert_eq!(hash, &sum(&gone.1), "{name}");
+        } else {
+            let reason = find["reason"].as_str().unwrap();
+            assert!(reason.contains("belong to something else now: written since.txt"), "{reason}");
+        }
+    }
 }
 
 #[test]

@@ -13,13 +13,17 @@
 //! many blocks as its frame says, no block has more than 64 coefficients, and no sum of differences leaves its range.
 //! Bytes of another picture, of text or noise offend one of these within a few hundred bytes.
 
-use super::{
-    End, Format, Proof, Tape, Walked,
-    huffman::{self, Bits, Codes, END},
-};
+mod frame;
+mod huffman;
+mod units;
+
+use super::{End, Format, Proof, Tape, Walked};
 use crate::arith::{Peek, Sat};
+use frame::{Component, Frame, Head, Part, Scan, State, UNIT};
+use huffman::{Bits, Codes};
 use jiff::civil::DateTime;
 use std::{collections::VecDeque, sync::Arc};
+use units::{progressive, unit};
 
 /// Blocks of a progressive picture of which is remembered which coefficients they have: 8 bytes each.
 const REMEMBERED: usize = 4 << 20;
@@ -28,102 +32,6 @@ const FLAT: u64 = 2;
 const APART: u64 = 5;
 /// Places kept at which a walk can be gone on with.
 const STANDS: usize = 64;
-
-#[derive(Debug, Clone, Copy)]
-struct Component {
-    id: u8,
-    across: u32,
-    down: u32,
-}
-
-#[derive(Debug, Clone)]
-struct Frame {
-    precision: u32,
-    width: u32,
-    height: u32,
-    progressive: bool,
-    components: Vec<Component>,
-}
-
-impl Frame {
-    fn most(&self, of: impl Fn(&Component) -> u32) -> u32 {
-        self.components.iter().map(of).max().unwrap_or(1).max(1)
-    }
-    /// Units of coded data across and down.
-    fn units(&self) -> (u32, u32) {
-        let (across, down) = (self.most(|c| c.across).times(8), self.most(|c| c.down).times(8));
-        (self.width.per_up(across), self.height.per_up(down))
-    }
-    /// Blocks of a component across and down, where it is coded alone.
-    fn blocks(&self, of: &Component) -> (u32, u32) {
-        let (across, down) = (self.most(|c| c.across), self.most(|c| c.down));
-        (
-            self.width.times(of.across).per_up(across).per_up(8),
-            self.height.times(of.down).per_up(down).per_up(8),
-        )
-    }
-}
-
-/// What the segments before a scan set.
-#[derive(Debug, Clone, Default)]
-struct Head {
-    frame: Option<Arc<Frame>>,
-    dc: [Option<Arc<Codes>>; 4],
-    ac: [Option<Arc<Codes>>; 4],
-    restart: u32,
-    /// Codes of another kind than Huffman's: only markers are looked at.
-    opaque: bool,
-}
-
-/// A component of a scan: its number in the frame, blocks in a unit, its codes.
-#[derive(Debug, Clone)]
-struct Part {
-    index: usize,
-    blocks: u32,
-    dc: Option<Arc<Codes>>,
-    ac: Option<Arc<Codes>>,
-}
-
-#[derive(Debug, Clone)]
-struct Scan {
-    frame: Arc<Frame>,
-    parts: Vec<Part>,
-    units: u64,
-    /// Units in a row of them.
-    across: u32,
-    restart: u32,
-    first: u32,
-    last: u32,
-    high: u32,
-    low: u32,
-}
-
-/// Bytes that a unit takes at most: ten blocks of 64 coefficients of 31 bits, every byte of them stuffed.
-const UNIT: usize = 6144;
-
-/// Where decoding a scan has come to.
-#[derive(Debug, Clone, Copy)]
-struct State {
-    /// Where the bytes stand that the bits are filled from.
-    base: u64,
-    bits: Bits,
-    done: u64,
-    left: u32,
-    mark: u8,
-    sums: [i32; 4],
-    skipped: u32,
-}
-
-impl State {
-    /// The byte that is read next.
-    fn at(&self) -> u64 {
-        self.base.plus(self.bits.at.wide())
-    }
-    /// Fills from there on from now on.
-    fn rebase(&mut self) {
-        (self.base, self.bits.at) = (self.at(), 0);
-    }
-}
 
 /// A place at which a walk can be gone on with: nothing from there on was read.
 #[derive(Debug, Clone)]
@@ -531,163 +439,6 @@ impl<'w, 's> Walk<'w, 's> {
         }
         Ok(read)
     }
-}
-
-/// A unit of a picture that is coded in one go (F.2.2), from `bytes`.
-#[inline]
-fn unit(scan: &Scan, state: &mut State, bytes: &[u8], limit: i32) -> Option<()> {
-    let mut bits = state.bits;
-    for part in &scan.parts {
-        let (dc, ac) = (part.dc.as_deref()?, part.ac.as_deref()?);
-        let sum = state.sums.get_mut(part.index)?;
-        for _ in 0..part.blocks {
-            let right = difference(bytes, dc, &mut bits, sum, limit).is_some();
-            let right = right && block(bytes, ac, &mut bits);
-            if !right {
-                state.bits = bits;
-                return None;
-            }
-        }
-    }
-    state.bits = bits;
-    Some(())
-}
-
-/// The coefficients of a block behind the first.
-#[inline]
-fn block(bytes: &[u8], codes: &Codes, bits: &mut Bits) -> bool {
-    let several = codes.several();
-    let mut at = 1_u32;
-    while at < 64 {
-        bits.fill(bytes);
-        // Several at once, where they all lie within the block.
-        let (length, places, ends) = huffman::held(several, bits.next());
-        if length > 0 && at.wrapping_add(places) < 64 {
-            bits.skip(length);
-            at = at.wrapping_add(places);
-            if ends {
-                return true;
-            }
-            continue;
-        }
-        let Some((length, places)) = codes.step(bits.next()) else { return false };
-        bits.skip(length);
-        at = at.wrapping_add(places);
-    }
-    at == 64 || at > END
-}
-
-/// A unit of one of the scans of a progressive picture (G.1.2).
-fn progressive(scan: &Scan, state: &mut State, bytes: &[u8], known: &mut [Vec<u64>]) -> Option<()> {
-    for part in &scan.parts {
-        for _ in 0..part.blocks {
-            if scan.first > 0 {
-                let block = block_of(scan, part, state.done)?;
-                let known = known.get_mut(part.index)?.get_mut(block)?;
-                coefficients(bytes, part.ac.as_deref()?, scan, state, known)?;
-            } else if scan.high == 0 {
-                let sum = state.sums.get_mut(part.index)?;
-                difference(bytes, part.dc.as_deref()?, &mut state.bits, sum, i32::MAX)?;
-            } else {
-                state.bits.fill(bytes);
-                state.bits.skip(1);
-            }
-        }
-    }
-    Some(())
-}
-
-/// The number of a block in what is remembered of its component, which has whole units.
-fn block_of(scan: &Scan, part: &Part, unit: u64) -> Option<usize> {
-    let component = scan.frame.components.get(part.index)?;
-    let across = scan.frame.units().0.times(component.across).wide();
-    let (row, column) = (unit.per(scan.across.wide()), unit.rest(scan.across.wide()));
-    Some(row.times(across).plus(column).size())
-}
-
-/// The first coefficient of a block: its difference from the one before.
-#[inline]
-fn difference(bytes: &[u8], codes: &Codes, bits: &mut Bits, sum: &mut i32, limit: i32) -> Option<()> {
-    bits.fill(bytes);
-    let (length, size) = codes.find(bits.next())?;
-    bits.skip(length);
-    if size > 15 {
-        return None;
-    }
-    let value = i32::try_from(bits.take(size)).ok()?;
-    if size > 0 {
-        let half = 1_i32.checked_shl(size.minus(1))?;
-        let low = half.saturating_mul(2).saturating_sub(1);
-        let difference = if value < half { value.saturating_sub(low) } else { value };
-        *sum = sum.saturating_add(difference);
-        if sum.saturating_abs() > limit {
-            return None;
-        }
-    }
-    Some(())
-}
-
-/// Further coefficients of a block: for the first time (G.1.2.2), or one more bit of each (G.1.2.3).
-fn coefficients(bytes: &[u8], codes: &Codes, scan: &Scan, state: &mut State, known: &mut u64) -> Option<()> {
-    let bit = |at: u32| 1_u64.checked_shl(at).unwrap_or(0);
-    let mut at = scan.first;
-    if state.skipped == 0 {
-        while at <= scan.last {
-            state.bits.fill(bytes);
-            let (length, symbol) = codes.find(state.bits.next())?;
-            state.bits.skip(length);
-            let (mut run, size) = (symbol >> 4_u32, symbol & 15);
-            if size == 0 && run < 15 {
-                state.skipped = 1_u32.checked_shl(run)?.plus(state.bits.take(run));
-                break;
-            }
-            if scan.high == 0 {
-                if size == 0 {
-                    at = at.plus(16);
-                    continue;
-                }
-                at = at.plus(run);
-                if at > scan.last {
-                    return None;
-                }
-                state.bits.skip(size);
-            } else {
-                if size > 1 {
-                    return None;
-                }
-                state.bits.skip(size);
-                // Coefficients that are known already take a bit each and do not count.
-                loop {
-                    if at > scan.last {
-                        return (size == 0).then_some(());
-                    }
-                    if *known & bit(at) != 0 {
-                        state.bits.fill(bytes);
-                        state.bits.skip(1);
-                    } else if run == 0 {
-                        break;
-                    } else {
-                        run = run.minus(1);
-                    }
-                    at = at.plus(1);
-                }
-            }
-            if size > 0 {
-                *known |= bit(at);
-            }
-            at = at.plus(1);
-        }
-    }
-    if state.skipped > 0 {
-        if scan.high > 0 {
-            for _ in (at..=scan.last).filter(|at| *known & bit(*at) != 0) {
-                state.bits.fill(bytes);
-                state.bits.skip(1);
-            }
-        }
-        state.skipped = state.skipped.minus(1);
-    }
-    Some(())
 }
 
 /// Where the last of several pictures ends, by the index of them (CIPA DC-007, 5.2.3: tag B002, of each picture 4 bytes

@@ -13,7 +13,7 @@ const BEGINNINGS: usize = 1 << AT_ONCE;
 
 /// A table of codes.
 #[derive(Debug, Clone)]
-pub struct Codes {
+pub(super) struct Codes {
     /// For each beginning of `AT_ONCE` bits: symbol, and length above it; length 0 where the code is longer.
     quick: Box<[u16; BEGINNINGS]>,
     /// For each beginning of `SEVERAL` bits, of all coefficients that are whole in them: bits, above them places, above
@@ -28,7 +28,7 @@ pub struct Codes {
 
 impl Codes {
     /// From the counts and symbols of a DHT segment; `None` where they are no code.
-    pub fn of(counts: &[u8], symbols: &[u8]) -> Option<Self> {
+    pub(super) fn of(counts: &[u8], symbols: &[u8]) -> Option<Self> {
         let mut codes = Self {
             quick: Box::new([0; BEGINNINGS]),
             several: OnceLock::new(),
@@ -62,7 +62,7 @@ impl Codes {
 
     /// Length and symbol of the code that begins these 16 bits.
     #[inline]
-    pub fn find(&self, bits: u32) -> Option<(u32, u32)> {
+    pub(super) fn find(&self, bits: u32) -> Option<(u32, u32)> {
         let first = (bits >> 16_u32.wrapping_sub(AT_ONCE)).size() & BEGINNINGS.wrapping_sub(1);
         match self.quick.get(first) {
             Some(found) if *found > 0xFF => Some((u32::from(found >> 8_u32), u32::from(found & 0xFF))),
@@ -72,12 +72,12 @@ impl Codes {
 
     /// Bits of the code that begins these 16 bits and of the value behind it, and how many places they go on.
     #[inline]
-    pub fn step(&self, bits: u32) -> Option<(u32, u32)> {
+    pub(super) fn step(&self, bits: u32) -> Option<(u32, u32)> {
         self.find(bits).map(|(length, symbol)| step(length, symbol))
     }
 
     /// All coefficients that are whole in a beginning of some bits.
-    pub fn several(&self) -> &[u32; PREFIXES] {
+    pub(super) fn several(&self) -> &[u32; PREFIXES] {
         self.several.get_or_init(|| {
             let mut table = Box::new([0; PREFIXES]);
             for (prefix, entry) in (0_u32..).zip(table.iter_mut()) {
@@ -124,14 +124,14 @@ const PREFIXES: usize = 1 << SEVERAL;
 /// What a beginning of `SEVERAL` bits holds: bits, places, and whether the block ends with them; no bits where not one
 /// coefficient is whole in it.
 #[inline]
-pub fn held(table: &[u32; PREFIXES], bits: u32) -> (u32, u32, bool) {
+pub(super) fn held(table: &[u32; PREFIXES], bits: u32) -> (u32, u32, bool) {
     let first = (bits >> 16_u32.wrapping_sub(SEVERAL)).size() & PREFIXES.wrapping_sub(1);
     let entry = table.get(first).copied().unwrap_or(0);
     (entry & 0xFF, entry >> 8_u32 & 0xFF, entry >> 16_u32 != 0)
 }
 
 /// Places that the end of a block goes on: beyond any other.
-pub const END: u32 = 128;
+pub(super) const END: u32 = 128;
 
 /// Bits of a coefficient's code of `length` and of its value, and how many places they go on (F.1.2.2).
 fn step(length: u32, symbol: u32) -> (u32, u32) {
@@ -146,7 +146,7 @@ fn step(length: u32, symbol: u32) -> (u32, u32) {
 
 /// Bits of entropy-coded bytes: FF 00 stands for FF, and FF with anything else is a marker, where they end.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Bits {
+pub(super) struct Bits {
     /// The next bits, from the highest down.
     held: u64,
     /// How many of them.
@@ -154,15 +154,15 @@ pub struct Bits {
     /// Bits that were made up behind a marker.
     made_up: u32,
     /// Where the next byte stands in what they are filled from.
-    pub at: usize,
+    pub(super) at: usize,
     /// A marker stands at `at`: no further bits.
-    pub marker: bool,
+    pub(super) marker: bool,
 }
 
 impl Bits {
     /// Sees to it that there are at least 32 bits; zeros where a marker stands, or `bytes` end.
     #[inline]
-    pub fn fill(&mut self, bytes: &[u8]) {
+    pub(super) fn fill(&mut self, bytes: &[u8]) {
         if self.count >= 32 {
             return;
         }
@@ -208,18 +208,18 @@ impl Bits {
 
     /// The next 16 bits.
     #[inline]
-    pub fn next(&self) -> u32 {
+    pub(super) fn next(&self) -> u32 {
         u32::try_from(self.held >> 48_u32).unwrap_or(0)
     }
     /// Passes over `count` bits, at most 31 after a fill.
     #[inline]
-    pub fn skip(&mut self, count: u32) {
+    pub(super) fn skip(&mut self, count: u32) {
         self.held = self.held.wrapping_shl(count);
         self.count = self.count.minus(count);
     }
     /// The value of the next `count` bits, at most 16.
     #[inline]
-    pub fn take(&mut self, count: u32) -> u32 {
+    pub(super) fn take(&mut self, count: u32) -> u32 {
         if count == 0 {
             return 0;
         }
@@ -229,11 +229,11 @@ impl Bits {
     }
     /// More bits were taken than stood before the marker.
     #[inline]
-    pub fn overrun(&self) -> bool {
+    pub(super) fn overrun(&self) -> bool {
         self.made_up > self.count
     }
     /// Forgets what is left of the byte and of bytes before a marker; gives how many whole bytes were left over.
-    pub fn close(&mut self) -> u32 {
+    pub(super) fn close(&mut self) -> u32 {
         let left = self.count.minus(self.made_up).per(8);
         (self.held, self.count, self.made_up, self.marker) = (0, 0, 0, false);
         left
