@@ -6,6 +6,7 @@ use crate::{
     family::{Kind, Volume, Wanted},
     fat,
     files::record::{FileRecord, State},
+    impaired::Impaired,
     medium::{Medium, MediumError},
     ntfs,
     progress::Watch,
@@ -15,6 +16,13 @@ use std::ops::ControlFlow;
 /// What the medium holds, if it is one of the file systems that Punchdog mends, also when its
 /// boot sector is gone. `None` when nothing speaks for one.
 pub fn recognise(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Box<dyn Volume>>, MediumError> {
+    Ok(family(medium, watch)?.map(|volume| {
+        let boxed: Box<dyn Volume> = Box::new(Impaired::new(volume));
+        boxed
+    }))
+}
+
+fn family(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Box<dyn Volume>>, MediumError> {
     // NTFS where something tells of it at first glance; where only its records do, all of the medium has to be
     // searched, and that comes last.
     if let Some(volume) = ntfs_at_glance(medium, watch) {

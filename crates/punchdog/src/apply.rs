@@ -1,7 +1,7 @@
 //! `punchdog apply`: carrying a plan out on a new copy.
 
 use crate::{
-    args::{Apply, Args},
+    args::{Apply, Args, Reading},
     choose,
     failure::{Failure, Verdict},
     json,
@@ -24,8 +24,8 @@ use std::path::Path;
 const PLAN_LIMIT: u64 = 1 << 30;
 
 pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
-    let plan = read_plan(given)?;
-    let image = choose::open(&given.image)?;
+    let plan = read_plan(&given.plan)?;
+    let image = choose::open(&given.image, &Reading::default())?;
     let mut files = Files::new(&given.copy, Some(&given.image), Some(&given.plan))?;
     clear_left_over(given.copy.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new(".")));
     let screen = Screen::of_bytes();
@@ -101,9 +101,10 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
     Ok(Verdict::of(fine))
 }
 
-fn read_plan(given: &Apply) -> anyhow::Result<Plan> {
-    let name = given.plan.display();
-    let about = std::fs::metadata(&given.plan).map_err(|error| {
+/// Reads a plan file.
+pub(crate) fn read_plan(path: &Path) -> anyhow::Result<Plan> {
+    let name = path.display();
+    let about = std::fs::metadata(path).map_err(|error| {
         Failure::with(
             format!("the plan {name} cannot be read: {error}"),
             "make one with punchdog plan IMAGE --out PLAN",
@@ -115,7 +116,7 @@ fn read_plan(given: &Apply) -> anyhow::Result<Plan> {
             "make one with punchdog plan IMAGE --out PLAN",
         ));
     }
-    let bytes = std::fs::read(&given.plan)?;
+    let bytes = std::fs::read(path)?;
     let text = String::from_utf8(bytes).map_err(|_| {
         Failure::with(
             format!("{name} is no plan file: it is not text"),

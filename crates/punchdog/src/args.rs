@@ -1,6 +1,7 @@
 //! Every argument and its help, once: completions and the manual page are made from here too.
 
 use clap::{Args as Group, CommandFactory, Parser, Subcommand, ValueEnum};
+use punchdog_core::surface::filler::Pattern;
 use std::path::{Path, PathBuf};
 use tracing_subscriber::EnvFilter;
 
@@ -59,12 +60,18 @@ pub(crate) enum Command {
     Salvage(Salvage),
     /// Search for files that no folder names: deleted, formatted over, by their content.
     Unearth(Unearth),
+    /// Read a device or an image from end to end: which places cannot be read, and an image of the rest.
+    Surface(Surface),
+    /// A picture of the medium: what lies where, how full it is, what is in trouble.
+    Map(Map),
     /// The repair, step by step, with what it does to the files.
     Plan(Plan),
     /// Carry a plan out on a new copy of the image.
     Apply(Apply),
     /// Put the old bytes back into a copy made by apply.
     Undo(Undo),
+    /// A page for the job sheet and the customer: what was wrong, what was done, what was saved.
+    Report(Report),
     /// Make up patients, and run a whole job on one of them.
     Demo(Demo),
     /// Print completions for a shell.
@@ -89,12 +96,38 @@ pub(crate) struct Target {
     /// The volume with this number, as scout prints them.
     #[arg(long, value_name = "N")]
     pub(crate) volume: Option<usize>,
+    #[command(flatten)]
+    pub(crate) reading: Reading,
+}
+
+/// What of an image is not to be believed.
+#[derive(Debug, Clone, Default, Group)]
+pub(crate) struct Reading {
+    /// Bytes that cannot be read, whatever the file has there: a list that surface wrote, or lines of an offset and a
+    /// length.
+    #[arg(long, value_name = "LIST")]
+    pub(crate) unreadable: Option<PathBuf>,
+    /// Sectors that hold nothing but this pattern were not read: an imager put it there.
+    #[arg(long, value_name = "HEX", value_parser = Pattern::from_hex)]
+    pub(crate) filler: Option<Pattern>,
+}
+
+impl Reading {
+    /// The options once more, for a next command.
+    pub(crate) fn again(&self) -> String {
+        let list =
+            self.unreadable.as_ref().map(|list| format!(" --unreadable {}", crate::page::quoted(list)));
+        let filler = self.filler.as_ref().map(|pattern| format!(" --filler {}", pattern.to_hex()));
+        [list, filler].into_iter().flatten().collect()
+    }
 }
 
 #[derive(Debug, Group)]
 pub(crate) struct Scout {
     /// The image.
     pub(crate) image: PathBuf,
+    #[command(flatten)]
+    pub(crate) reading: Reading,
 }
 
 #[derive(Debug, Group)]
@@ -175,6 +208,43 @@ pub(crate) struct Unearth {
     /// Search again, and overwrite what an earlier search found.
     #[arg(long)]
     pub(crate) replace: bool,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Surface {
+    /// What to read: a device, or an image file. It is never written to.
+    pub(crate) source: PathBuf,
+    /// Where to write the places that cannot be read. A search that was stopped goes on from there; one that is done
+    /// tries again what failed.
+    #[arg(long, value_name = "LIST")]
+    pub(crate) list: PathBuf,
+    /// Save what can be read here, with holes for zeros.
+    #[arg(long, value_name = "NEW.img")]
+    pub(crate) image: Option<PathBuf>,
+    /// How often a sector that failed is tried again.
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub(crate) tries: u32,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Map {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Write a drawing instead (SVG); a new file.
+    #[arg(long, value_name = "MAP.svg")]
+    pub(crate) out: Option<PathBuf>,
+    /// Draw from this byte of the image on.
+    #[arg(long, value_name = "BYTES")]
+    pub(crate) from: Option<u64>,
+    /// Draw up to this byte of the image.
+    #[arg(long, value_name = "BYTES")]
+    pub(crate) to: Option<u64>,
+    /// Show where this file lies.
+    #[arg(long, value_name = "PATH")]
+    pub(crate) file: Option<String>,
+    /// Rows at most.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=400))]
+    pub(crate) rows: Option<u64>,
 }
 
 #[derive(Debug, Group)]
@@ -279,6 +349,33 @@ pub(crate) struct Apply {
 }
 
 #[derive(Debug, Group)]
+pub(crate) struct Report {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Where to write the page; the same as JSON is written beside it. New files.
+    #[arg(long, value_name = "REPORT.html")]
+    pub(crate) out: PathBuf,
+    /// The plan that was made for the image.
+    #[arg(long)]
+    pub(crate) plan: Option<PathBuf>,
+    /// The mended copy.
+    #[arg(long, requires = "plan")]
+    pub(crate) copy: Option<PathBuf>,
+    /// The folder that files were copied out into.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) saved: Option<PathBuf>,
+    /// What unearth found.
+    #[arg(long, value_name = "FINDS")]
+    pub(crate) finds: Option<PathBuf>,
+    /// The job, such as its number; stands on top.
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) job: Option<String>,
+    /// A note to stand on top; may be given several times.
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) note: Vec<String>,
+}
+
+#[derive(Debug, Group)]
 pub(crate) struct Undo {
     /// A copy made by apply; its journal stands beside it.
     pub(crate) copy: PathBuf,
@@ -338,8 +435,11 @@ impl Command {
             Self::Files(given) => Some(&given.target.image),
             Self::Salvage(given) => Some(&given.target.image),
             Self::Unearth(given) => Some(&given.target.image),
+            Self::Map(given) => Some(&given.target.image),
+            Self::Surface(given) => Some(&given.source),
             Self::Plan(given) => Some(&given.target.image),
             Self::Apply(given) => Some(&given.copy),
+            Self::Report(given) => Some(&given.target.image),
             Self::Undo(given) => Some(&given.copy),
             Self::Demo(given) => Some(&given.dir),
             Self::Completions(_) | Self::Manual => None,

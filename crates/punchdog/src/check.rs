@@ -1,7 +1,7 @@
 //! `punchdog check`: structural faults.
 
 use crate::{
-    args::{Args, Check},
+    args::{Args, Check, Target},
     choose::{self, Chosen},
     failure::Verdict,
     json,
@@ -25,7 +25,7 @@ pub(crate) const MANY_DELETED: u64 = 8;
 const TEXT_AT: usize = 32;
 
 pub(crate) fn run(args: &Args, given: &Check) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image)?;
+    let image = choose::open(&given.target.image, &given.target.reading)?;
     let screen = Screen::new();
     let (chosen, seen) = choose::all(&image, &given.target, &screen)?;
     let mut examined = Vec::new();
@@ -53,7 +53,7 @@ pub(crate) fn run(args: &Args, given: &Check) -> anyhow::Result<Verdict> {
     }
     let mut page = Page::new();
     if let Some(seen) = &seen {
-        table(&mut page, seen, &given.target.image);
+        table(&mut page, seen, &given.target);
     }
     for (number, (found, again)) in examined.iter().enumerate() {
         if number > 0 {
@@ -80,7 +80,8 @@ fn volume_json(found: &Diagnosed) -> serde_json::Value {
     })
 }
 
-fn table(page: &mut Page, seen: &Scouting, path: &Path) {
+fn table(page: &mut Page, seen: &Scouting, target: &Target) {
+    let path = &target.image;
     if seen.findings.is_empty() {
         return;
     }
@@ -98,8 +99,9 @@ fn table(page: &mut Page, seen: &Scouting, path: &Path) {
     }
     page.next(&[(
         format!(
-            "punchdog plan {} --out {}",
+            "punchdog plan {}{} --out {}",
             page::quoted(path),
+            target.reading.again(),
             page::quoted(&page::beside(path, "", "plan.json"))
         ),
         "the repair of the table, and of all else that is wrong",

@@ -1,16 +1,31 @@
 //! Opening an image, and settling which volume of it is meant.
 
-use crate::{args::Target, failure::Failure, page, watch::Screen};
+use crate::{
+    args::{Reading, Target},
+    failure::Failure,
+    lists, page,
+    watch::Screen,
+};
 use punchdog_core::{
     arith::Sat,
     diagnosis::{self, Nature, NotChosen, Wish},
-    medium::{FileImage, Medium},
+    medium::{FileImage, Medium, WithUnreadable},
     partition::{Scouting, Way, strangers::Blank},
 };
 use std::{io::ErrorKind, path::Path};
 
-/// Opens an image for reading.
-pub(crate) fn open(path: &Path) -> anyhow::Result<FileImage> {
+/// An image as it is read: some places of it may not be readable, or were listed as such.
+pub(crate) type Image = WithUnreadable<FileImage>;
+
+/// Opens an image for reading, with the places that are not to be believed.
+pub(crate) fn open(path: &Path, reading: &Reading) -> anyhow::Result<Image> {
+    let image = file(path)?;
+    let unknown = lists::unknown(path, &image, reading)?;
+    Ok(WithUnreadable::new(image, unknown))
+}
+
+/// Opens a file for reading.
+pub(crate) fn file(path: &Path) -> anyhow::Result<FileImage> {
     let image = FileImage::open(path).map_err(|error| {
         let name = path.display();
         match error.kind() {
@@ -166,6 +181,9 @@ pub(crate) fn all(
     for one in chosen.iter_mut().filter(|_| given.inside && given.at.is_some()) {
         one.again.push_str(" --inside");
     }
+    for one in &mut chosen {
+        one.again.push_str(&given.reading.again());
+    }
     Ok((chosen, seen))
 }
 
@@ -206,7 +224,11 @@ pub(crate) fn perhaps(
         return one(image, given, watch).map(Some);
     }
     match diagnosis::choose(image, Wish::All, watch) {
-        Ok((mut targets, _)) if targets.len() == 1 => Ok(targets.pop().map(Chosen::new)),
+        Ok((mut targets, _)) if targets.len() == 1 => Ok(targets.pop().map(|target| {
+            let mut only = Chosen::new(target);
+            only.again.push_str(&given.reading.again());
+            only
+        })),
         Ok((targets, _)) => {
             let many = page::count(targets.len().wide(), "volume", "volumes");
             eprintln!("punchdog: the image holds {many}; their own files are taken in with --volume N");

@@ -1,7 +1,7 @@
 //! `punchdog explain`: why it does not mount, host by host.
 
 use crate::{
-    args::{Args, Explain},
+    args::{self, Args, Explain},
     choose::{self, Chosen},
     failure::Verdict,
     json,
@@ -21,7 +21,7 @@ use serde_json::{Value, json};
 use std::path::Path;
 
 pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image)?;
+    let image = choose::open(&given.target.image, &given.target.reading)?;
     let screen = Screen::new();
     let (chosen, _) = choose::all(&image, &given.target, &screen)?;
     let mut told = Vec::new();
@@ -48,7 +48,7 @@ pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
         if number > 0 {
             page.gap();
         }
-        volume(&mut page, &given.target.image, found, again);
+        volume(&mut page, &given.target, found, again);
     }
     page.print()?;
     Ok(Verdict::of(fine))
@@ -96,7 +96,8 @@ fn volume_json(found: &Diagnosed) -> Value {
     })
 }
 
-fn volume(page: &mut Page, path: &Path, found: &Diagnosed, again: &str) {
+fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str) {
+    let (path, reading) = (&given.image, given.reading.again());
     let Diagnosed { target, examination, hosts } = found;
     let refusing = hosts.iter().filter(|host| !host.mounts_read_only).count();
     let missing = hosts.iter().filter(|host| target.not_found_by(host.host).is_some()).count();
@@ -130,9 +131,15 @@ fn volume(page: &mut Page, path: &Path, found: &Diagnosed, again: &str) {
     let plan = page::beside(path, again, "plan.json");
     if examination.sound() && !target.way_is_clear() {
         page.next(&[
-            (format!("punchdog scout {image}"), "what the partition table lists, and what it should"),
             (
-                format!("punchdog plan {image} --out {}", page::quoted(&page::beside(path, "", "plan.json"))),
+                format!("punchdog scout {image}{reading}"),
+                "what the partition table lists, and what it should",
+            ),
+            (
+                format!(
+                    "punchdog plan {image}{reading} --out {}",
+                    page::quoted(&page::beside(path, "", "plan.json"))
+                ),
                 "the repair of the table, and of all else that is wrong",
             ),
         ]);

@@ -17,7 +17,7 @@ use punchdog_core::{
         path::TreePath,
         record::{FileRecord, State},
     },
-    medium::{Extent, FileImage, Medium, Window},
+    medium::{Extent, Medium, Window},
     progress::Watch,
     unearth::Find,
 };
@@ -26,7 +26,7 @@ use serde_json::{Value, json};
 use std::{cell::RefCell, ops::ControlFlow, path::Path};
 
 pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image)?;
+    let image = choose::open(&given.target.image, &given.target.reading)?;
     let screen = Screen::new();
     let chosen = choose::perhaps(&image, &given.target, given.finds.is_some(), &screen)?;
     let wanted = Wanted { deleted: given.deleted, system: given.system };
@@ -80,7 +80,7 @@ struct OfVolume<'l> {
 
 /// The files of a volume, and what was found besides; places are bytes from the start of the image.
 struct Listed<'l> {
-    image: &'l FileImage,
+    image: &'l choose::Image,
     volume: Option<OfVolume<'l>>,
     finds: Option<&'l Path>,
     /// Only finds that begin within the volume that was asked for.
@@ -89,7 +89,7 @@ struct Listed<'l> {
 
 impl<'l> Listed<'l> {
     fn new(
-        image: &'l FileImage,
+        image: &'l choose::Image,
         chosen: Option<&choose::Chosen>,
         finds: Option<&'l Path>,
         target: &crate::args::Target,
@@ -258,6 +258,9 @@ pub(crate) struct Record<'f> {
     modified: Option<String>,
     attributes: Vec<&'static str>,
     extents: Vec<Extent>,
+    /// What of it cannot be read from the medium: bytes from its start.
+    #[serde(skip_serializing_if = "<[Extent]>::is_empty")]
+    missing: &'f [Extent],
     note: Option<&'f str>,
     /// Left out where none was asked for.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -277,6 +280,7 @@ impl<'f> Record<'f> {
             modified: file.modified.map(|time| time.to_string()),
             attributes: file.attributes.names(),
             extents: file.content.extents().map(|extent| extent.moved(base)).collect(),
+            missing: &file.lacks,
             note: file.note.as_deref(),
             sha256,
             content: None,
@@ -297,7 +301,7 @@ fn state(state: State) -> anstyle::Style {
 fn text(
     given: &Files,
     chosen: Option<&choose::Chosen>,
-    image: &FileImage,
+    image: &choose::Image,
     source: &Source<'_>,
 ) -> anyhow::Result<()> {
     const STATES: [State; 6] =

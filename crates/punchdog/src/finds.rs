@@ -2,9 +2,9 @@
 //!
 //! The document's list can have a million files in it, so neither side holds it: see docs/formats.md.
 
-use crate::{failure::Failure, json, page};
+use crate::{choose, failure::Failure, json, page};
 use punchdog_core::{
-    medium::{FileImage, Medium},
+    medium::Medium,
     unearth::{self, Find},
 };
 use serde::{
@@ -60,7 +60,7 @@ pub(crate) struct About {
 }
 
 /// The image as the document names it.
-pub(crate) fn source(path: &Path, image: &FileImage) -> Source {
+pub(crate) fn source(path: &Path, image: &choose::Image) -> Source {
     Source { path: path.display().to_string(), bytes: image.len(), digest: unearth::digest(image) }
 }
 
@@ -122,7 +122,7 @@ pub(crate) fn read(path: &Path, take: &mut dyn FnMut(Find)) -> anyhow::Result<Ab
 /// Reads the document of a search in `image`; refuses that of another image.
 pub(crate) fn read_of(
     path: &Path,
-    image: (&Path, &FileImage),
+    image: (&Path, &choose::Image),
     take: &mut dyn FnMut(Find),
 ) -> anyhow::Result<About> {
     let about = read(path, take)?;

@@ -12,11 +12,15 @@ mod fields;
 mod files;
 mod finds;
 mod json;
+mod lists;
+mod map;
 mod page;
 mod plan;
+mod report;
 mod salvage;
 mod scout;
 mod sheet;
+mod surface;
 mod undo;
 mod unearth;
 mod watch;
@@ -67,8 +71,11 @@ fn run(args: &Args) -> anyhow::Result<Verdict> {
         Command::Files(given) => files::run(args, given),
         Command::Salvage(given) => salvage::run(args, given),
         Command::Unearth(given) => unearth::run(args, given),
+        Command::Surface(given) => surface::run(args, given),
+        Command::Map(given) => map::run(args, given),
         Command::Plan(given) => plan::run(args, given),
         Command::Apply(given) => apply::run(args, given),
+        Command::Report(given) => report::run(args, given),
         Command::Undo(given) => undo::run(args, given),
         Command::Demo(given) => demo::run(args, given),
         Command::Completions(given) => {

@@ -212,6 +212,10 @@ impl Page {
 /// A file of ours beside an image, such as its plan: named after it and, where the image holds more than
 /// one thing to work on, after what is meant (` --at N`, ` --volume N`, ` --only table`).
 pub(crate) fn beside(image: &std::path::Path, again: &str, ending: &str) -> std::path::PathBuf {
+    // How it is read does not tell it from another.
+    let again = [" --unreadable", " --filler"]
+        .iter()
+        .fold(again, |again, option| again.split_once(option).map_or(again, |(before, _)| before));
     let meant: Vec<&str> =
         again.split_whitespace().filter(|word| !matches!(*word, "--inside" | "--only")).collect();
     let which = meant.join("-").trim_start_matches("--").to_owned();

@@ -1,7 +1,7 @@
 //! `punchdog plan`: the repair, step by step, with what it does to the files.
 
 use crate::{
-    args::{Args, Only, Plan as Given},
+    args::{Args, Only, Plan as Given, Reading},
     choose::{self, Chosen},
     failure::{Failure, Verdict},
     json,
@@ -12,7 +12,8 @@ use punchdog_core::{
     catalogue::all_entries,
     diagnosis,
     files::inventory::{Change, Fate},
-    medium::{FileImage, Medium},
+    impaired,
+    medium::Medium,
     mending::{choices::Choice, step::Provenance},
     partition,
     repair::{
@@ -34,7 +35,7 @@ const NAMED: usize = 8;
 
 pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
     let path = &given.target.image;
-    let image = choose::open(path)?;
+    let image = choose::open(path, &given.target.reading)?;
     let wanted = answers(&given.choose)?;
     let screen = Screen::new();
     let aim = aim(&image, given, &screen)?;
@@ -49,7 +50,7 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
             format!(
                 "punchdog plan {}{} without it lists the questions and their options",
                 page::quoted(path),
-                aim.again()
+                aim.again(&given.target.reading)
             ),
         ),
         other => other.into(),
@@ -60,7 +61,7 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
     if args.json {
         json::print(&plan)?;
     } else {
-        text(&plan, given, &aim.title(path, label.as_deref()), aim.again())?;
+        text(&plan, given, &aim.title(path, label.as_deref()), &aim.again(&given.target.reading))?;
     }
     Ok(Verdict::of(plan.outcome.after.sound))
 }
@@ -80,11 +81,11 @@ impl Aim {
         }
     }
     /// The options that name it once more.
-    fn again(&self) -> &str {
+    fn again(&self, reading: &Reading) -> String {
         match self {
-            Self::Volume(chosen) => &chosen.again,
-            Self::Other(Subject::Table, _) => " --only table",
-            Self::Other(..) => "",
+            Self::Volume(chosen) => chosen.again.clone(),
+            Self::Other(Subject::Table, _) => format!(" --only table{}", reading.again()),
+            Self::Other(..) => reading.again(),
         }
     }
     fn title(&self, path: &Path, label: Option<&str>) -> String {
@@ -95,7 +96,7 @@ impl Aim {
     }
 }
 
-fn aim(image: &FileImage, given: &Given, screen: &Screen) -> anyhow::Result<Aim> {
+fn aim(image: &choose::Image, given: &Given, screen: &Screen) -> anyhow::Result<Aim> {
     let path = &given.target.image;
     if given.target.at.is_some() || given.target.volume.is_some() {
         return Ok(Aim::Volume(choose::one(image, &given.target, screen)?));
@@ -107,7 +108,9 @@ fn aim(image: &FileImage, given: &Given, screen: &Screen) -> anyhow::Result<Aim>
         _ if nothing => Err(choose::nothing(path, image, &seen)),
         (None, Some(bare)) => {
             let target = diagnosis::place(image, &seen, bare, screen);
-            Ok(Aim::Volume(Chosen::new(target.map_err(|error| choose::in_words(error, path, image))?)))
+            let mut chosen = Chosen::new(target.map_err(|error| choose::in_words(error, path, image))?);
+            chosen.again.push_str(&given.target.reading.again());
+            Ok(Aim::Volume(chosen))
         }
         (Some(Only::Table), Some(bare)) => Err(Failure::with(
             format!(
@@ -217,6 +220,14 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
         (_, false) => (format!("{steps}, faults remain"), page::BAD),
     };
     page.head(title, &verdict, style);
+    let unreadable = &plan.image.unreadable;
+    if !unreadable.is_empty() {
+        page.gap();
+        page.say(&format!(
+            "{} of the image cannot be read; nothing rests on what they would hold. The copy has zeros there, but for what these steps write.",
+            page::count(impaired::sectors(unreadable), "sector", "sectors")
+        ));
+    }
     // What a technician has to decide comes first, what follows from the volume last.
     choices(&mut page, &plan.choices);
     if !plan.steps.is_empty() {

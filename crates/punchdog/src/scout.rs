@@ -9,15 +9,15 @@ use crate::{
     watch::Screen,
 };
 use punchdog_core::{
-    medium::Medium,
+    impaired,
+    medium::{Extent, Medium, Unknown},
     partition::{self, Place, Scouting, Table, Way},
     report::finding::Weight,
 };
 use serde_json::json;
-use std::path::Path;
 
 pub(crate) fn run(args: &Args, given: &Scout) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.image)?;
+    let image = choose::open(&given.image, &given.reading)?;
     let screen = Screen::new();
     let seen = partition::scout(&image, true, &screen)?;
     drop(screen);
@@ -37,11 +37,12 @@ pub(crate) fn run(args: &Args, given: &Scout) -> anyhow::Result<Verdict> {
             "table": table_name(seen.table),
             "volumes": volumes,
             "strangers": json::strangers(&seen),
+            "unreadable": medium_unreadable(&image),
             "blank": seen.blank.map(|blank| format!("{blank:?}").to_lowercase()),
             "findings": seen.findings.iter().map(|f| json::finding(f, 0)).collect::<Vec<_>>(),
         }))?;
     } else {
-        text(&given.image, image.len(), &seen, fine)?;
+        text(given, &image, &seen, fine)?;
     }
     Ok(Verdict::of(fine))
 }
@@ -65,7 +66,8 @@ fn table_text(seen: &Scouting) -> &'static str {
     }
 }
 
-fn text(path: &Path, bytes: u64, seen: &Scouting, fine: bool) -> anyhow::Result<()> {
+fn text(given: &Scout, medium: &choose::Image, seen: &Scouting, fine: bool) -> anyhow::Result<()> {
+    let (path, bytes) = (&given.image, medium.len());
     let mut page = Page::new();
     let name = choose::file_name(path);
     let (verdict, style) = if fine { ("in order", page::GOOD) } else { ("not in order", page::BAD) };
@@ -95,19 +97,29 @@ fn text(path: &Path, bytes: u64, seen: &Scouting, fine: bool) -> anyhow::Result<
     if !seen.findings.is_empty() {
         page.gap();
     }
+    let unreadable = medium_unreadable(medium);
+    if !unreadable.is_empty() {
+        let sectors = impaired::sectors(&unreadable);
+        let many = page::count(sectors, "sector of it cannot be read", "sectors of it cannot be read");
+        page.gap();
+        page.say(&format!("{many}; check says of each volume what lies there."));
+    }
     for finding in &seen.findings {
         page.beside(32, finding.entry.code, page::style(finding.weight), &finding.summary);
         page.under(32, &finding.detail());
     }
-    let image = page::quoted(path);
+    let (image, reading) = (page::quoted(path), given.reading.again());
     let mut next = Vec::new();
     if let Some(place) = seen.volumes.first() {
         let again = if place.way == Way::Bare { String::new() } else { " --volume 1".to_owned() };
-        next.push((format!("punchdog check {image}{again}"), "is the volume itself sound?"));
+        next.push((format!("punchdog check {image}{again}{reading}"), "is the volume itself sound?"));
     }
     if seen.findings.iter().any(|finding| finding.weight != Weight::Remark) {
         next.push((
-            format!("punchdog plan {image} --out {}", page::quoted(&page::beside(path, "", "plan.json"))),
+            format!(
+                "punchdog plan {image}{reading} --out {}",
+                page::quoted(&page::beside(path, "", "plan.json"))
+            ),
             "the repair of the table, and of all else that is wrong",
         ));
     }
@@ -136,4 +148,9 @@ fn volume(page: &mut Page, number: usize, place: &Place, image: u64) {
         );
     }
     page.beside(14, &left, if place.boot_gone { page::BAD } else { page::STRONG }, &text);
+}
+
+/// The places of the image that cannot be read.
+fn medium_unreadable(image: &choose::Image) -> Vec<Extent> {
+    image.unknown(Unknown::Unreadable)
 }

@@ -17,7 +17,7 @@ use punchdog_core::{
         kinds::{self, Group},
         record::FileRecord,
     },
-    medium::{FileImage, Medium},
+    medium::Medium,
 };
 use serde_json::json;
 use std::{
@@ -55,7 +55,7 @@ pub(crate) fn write(
     args: &Args,
     given: &Files,
     path: &Path,
-    image: &FileImage,
+    image: &choose::Image,
     pictures: &[FileRecord],
 ) -> anyhow::Result<Verdict> {
     let pages = pictures.len().div_ceil(PAGE).max(1);
@@ -180,7 +180,7 @@ struct Small {
     broken: bool,
 }
 
-fn small(record: &FileRecord, image: &FileImage) -> Option<Small> {
+fn small(record: &FileRecord, image: &choose::Image) -> Option<Small> {
     let bytes = record.content.start(image, READ);
     let broken = matches!(
         punchdog_core::files::judgement::of(record, image),

@@ -7,7 +7,10 @@ use crate::{
     page::{self, Page},
     workplace::{Files, journal_path},
 };
-use punchdog_core::repair::apply::{self, ApplyError, Standing};
+use punchdog_core::{
+    impaired,
+    repair::apply::{self, ApplyError, Standing},
+};
 use serde_json::json;
 
 pub(crate) fn run(args: &Args, given: &Undo) -> anyhow::Result<Verdict> {
@@ -28,6 +31,7 @@ pub(crate) fn run(args: &Args, given: &Undo) -> anyhow::Result<Verdict> {
             "restored_bytes": bytes,
             "restored_places": places,
             "stood_so_before": before,
+            "could_not_be_read": undone.unread,
         }))?;
         return Ok(Verdict::Fine);
     }
@@ -40,6 +44,13 @@ pub(crate) fn run(args: &Args, given: &Undo) -> anyhow::Result<Verdict> {
     } else {
         format!("{what} put back, as the image had them.")
     });
+    if !undone.unread.is_empty() {
+        let sectors = impaired::sectors(&undone.unread);
+        page.say(&format!(
+            "{} of the image could not be read when the copy was made: nobody knows their old bytes, and zeros stand there.",
+            page::count(sectors, "sector", "sectors")
+        ));
+    }
     page.say(&format!(
         "Only these places were looked at. What somebody else changed elsewhere in the copy is as they left it. The journal {} stays, so that the same plan can be applied again.",
         page::quoted(&journal_path(&given.copy)),

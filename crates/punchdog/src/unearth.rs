@@ -15,7 +15,7 @@ use punchdog_core::{
         kinds::{self, Group},
         record::State,
     },
-    medium::{Extent, FileImage, Medium},
+    medium::{Extent, Medium},
     unearth::{self, Complete, Earlier, Find, Outcome},
 };
 use serde_json::json;
@@ -25,7 +25,7 @@ use std::{cell::RefCell, collections::BTreeMap, fs::File, io, path::Path};
 type Counts = BTreeMap<(State, &'static str), [u64; 3]>;
 
 pub(crate) fn run(args: &Args, given: &Unearth) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image)?;
+    let image = choose::open(&given.target.image, &given.target.reading)?;
     let screen = Screen::of_search();
     let earlier = standing(given, &image)?;
     let targets = targets(&image, given, &screen)?;
@@ -88,7 +88,7 @@ pub(crate) fn run(args: &Args, given: &Unearth) -> anyhow::Result<Verdict> {
 }
 
 /// The search that FINDS.json holds, where it is to be gone on with.
-fn standing(given: &Unearth, image: &FileImage) -> anyhow::Result<Option<About>> {
+fn standing(given: &Unearth, image: &choose::Image) -> anyhow::Result<Option<About>> {
     let (out, name) = (&given.out, given.out.display());
     let Ok(about) = out.symlink_metadata() else { return Ok(None) };
     if !about.is_file() || !finds::is_finds(out) {
@@ -114,7 +114,7 @@ fn standing(given: &Unearth, image: &FileImage) -> anyhow::Result<Option<About>>
 /// are looked at again.
 fn kept(
     out: &Path,
-    image: &FileImage,
+    image: &choose::Image,
     given: &Unearth,
     take: &dyn Fn(Find) -> io::Result<()>,
 ) -> io::Result<Earlier> {
@@ -153,7 +153,7 @@ fn kept(
 }
 
 /// The volumes whose space is searched: those that were asked for, or all there are.
-fn targets(image: &FileImage, given: &Unearth, screen: &Screen) -> anyhow::Result<Vec<Target>> {
+fn targets(image: &choose::Image, given: &Unearth, screen: &Screen) -> anyhow::Result<Vec<Target>> {
     let target = &given.target;
     let wish = match (target.at, target.volume) {
         (Some(offset), _) => Wish::At { offset, inside: target.inside },
@@ -168,7 +168,7 @@ fn targets(image: &FileImage, given: &Unearth, screen: &Screen) -> anyhow::Resul
     }
 }
 
-fn about(given: &Unearth, image: &FileImage, targets: &[Target]) -> About {
+fn about(given: &Unearth, image: &choose::Image, targets: &[Target]) -> About {
     let volumes = targets
         .iter()
         .map(|target| Volume {
@@ -268,6 +268,7 @@ fn text(given: &Unearth, about: &About, counts: &Counts, outcome: Outcome) -> an
         }
     }
     let (quoted, out) = (page::quoted(image), page::quoted(&given.out));
+    let quoted = format!("{quoted}{}", given.target.reading.again());
     let mut next = Vec::new();
     if all > 0 {
         next.push((format!("punchdog files {quoted} --finds {out}"), "lists them with the rest"));

@@ -112,6 +112,7 @@ fn take(
         taken,
         whole: false,
         absent: false,
+        lacks: Vec::new(),
         note: Some(note.into()),
     });
 }

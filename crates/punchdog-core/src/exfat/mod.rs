@@ -20,6 +20,7 @@ mod mend;
 mod resolve;
 pub mod sets;
 mod story;
+mod structures;
 pub mod survey;
 pub mod table;
 pub mod tree;
@@ -46,6 +47,7 @@ use crate::{
         finding::Collector,
         forecast::HostForecast,
         gap::Part,
+        structure::Structure,
     },
 };
 use boot::Boot;
@@ -181,6 +183,7 @@ impl Survey for ExfatSurvey {
                 whole: node.whole(),
                 taken: false,
                 absent: false,
+                lacks: Vec::new(),
                 note: note(node).map(Into::into),
             })
         };
@@ -190,6 +193,14 @@ impl Survey for ExfatSurvey {
 
     fn fields(&mut self, _: &dyn Medium) -> Vec<FieldGroup> {
         story::fields(&self.believed, &self.boot, &self.survey)
+    }
+
+    fn structures(&mut self, medium: &dyn Medium) -> Vec<Structure> {
+        structures::of(medium, &mut self.survey)
+    }
+
+    fn marked_bad(&mut self, medium: &dyn Medium) -> Vec<Extent> {
+        structures::marked_bad(medium, &mut self.survey)
     }
 
     fn occupied(&self) -> Occupied {

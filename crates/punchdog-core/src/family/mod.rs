@@ -9,10 +9,10 @@ pub use kind::Kind;
 use crate::{
     cluster::occupied::Occupied,
     files::{order::Take, record::FileRecord},
-    medium::{Medium, MediumError, OverlayWindow},
+    medium::{Extent, Medium, MediumError, OverlayWindow},
     mending::{choices::Choices, step::Steps},
     progress::Watch,
-    report::{examination::Examination, fields::FieldGroup, forecast::HostForecast},
+    report::{examination::Examination, fields::FieldGroup, forecast::HostForecast, structure::Structure},
 };
 use std::ops::ControlFlow;
 
@@ -75,6 +75,10 @@ pub trait Survey {
     fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>);
     /// Its boot structures, field by field.
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup>;
+    /// What its bytes are for besides files and the folders that are listed with them, in no order.
+    fn structures(&mut self, medium: &dyn Medium) -> Vec<Structure>;
+    /// Clusters that the file system itself marks as failed, in order.
+    fn marked_bad(&mut self, medium: &dyn Medium) -> Vec<Extent>;
     /// Which clusters its files and its own structures have; what is lost or deleted has none.
     fn occupied(&self) -> Occupied;
     /// One round of mending: the earliest stage that has something to do, and the next one where the survey

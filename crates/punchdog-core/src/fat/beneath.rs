@@ -180,6 +180,7 @@ impl Layer {
             whole: false,
             taken: false,
             absent: false,
+            lacks: Vec::new(),
             note: None,
         }
     }

@@ -23,6 +23,7 @@ mod mend;
 pub mod names;
 mod resolve;
 mod story;
+mod structures;
 pub mod survey;
 pub mod table;
 pub mod tree;
@@ -47,6 +48,7 @@ use crate::{
         finding::Collector,
         forecast::HostForecast,
         gap::Part,
+        structure::Structure,
     },
 };
 use boot::Boot;
@@ -207,6 +209,7 @@ impl Survey for FatSurvey {
                 whole: node.whole(),
                 taken: false,
                 absent: false,
+                lacks: Vec::new(),
                 note: note(node).map(Into::into),
             })
         };
@@ -216,6 +219,14 @@ impl Survey for FatSurvey {
 
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup> {
         story::fields(medium, &self.believed, &self.boot, &self.survey)
+    }
+
+    fn structures(&mut self, medium: &dyn Medium) -> Vec<Structure> {
+        structures::of(medium, &mut self.survey)
+    }
+
+    fn marked_bad(&mut self, medium: &dyn Medium) -> Vec<Extent> {
+        structures::marked_bad(medium, &mut self.survey)
     }
 
     fn occupied(&self) -> Occupied {

@@ -189,6 +189,37 @@ impl Content {
         self.extents().fold(0, |sum, extent| sum.plus(extent.length))
     }
 
+    /// The parts of it that stand in places where `lies` finds something: bytes from the start of the file.
+    pub fn within(&self, mut lies: impl FnMut(Extent) -> Vec<Extent>) -> Vec<Extent> {
+        let mut at = 0_u64;
+        let mut found: Vec<Extent> = Vec::new();
+        for piece in &self.0 {
+            let parts = match piece {
+                Piece::Stored(extent) => lies(*extent)
+                    .into_iter()
+                    .map(|part| Extent::new(part.offset.minus(extent.offset), part.length))
+                    .collect(),
+                Piece::Fixed(place) if !lies(Extent::new(*place, FIXED)).is_empty() => {
+                    vec![Extent::new(0, FIXED)]
+                }
+                // What is packed comes as a whole or not at all.
+                Piece::Packed(packed) if packed.places.iter().any(|place| !lies(*place).is_empty()) => {
+                    vec![Extent::new(0, packed.length)]
+                }
+                _ => Vec::new(),
+            };
+            for part in parts {
+                let part = part.moved(at);
+                match found.last_mut() {
+                    Some(last) if last.end() == part.offset => last.length = last.length.plus(part.length),
+                    _ => found.push(part),
+                }
+            }
+            at = at.plus(piece.length());
+        }
+        found
+    }
+
     /// What two readings of the same file have in common, whatever it is called: where it begins, and how long the
     /// first piece is. `None` where nothing of it stands anywhere.
     pub fn identity(&self) -> Option<(u64, u64)> {

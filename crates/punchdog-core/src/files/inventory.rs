@@ -225,6 +225,7 @@ mod tests {
             whole: state == State::Intact,
             taken: false,
             absent: false,
+            lacks: Vec::new(),
             note: None,
         }
     }

@@ -102,6 +102,8 @@ pub struct FileRecord {
     /// It has content, and none of it is on the medium: beyond the end of the image, or where everything
     /// reads blank.
     pub absent: bool,
+    /// What of it cannot be read from the medium: bytes from the start of the file.
+    pub lacks: Vec<Extent>,
     /// Why it is not intact.
     pub note: Option<Cow<'static, str>>,
 }
@@ -122,6 +124,7 @@ impl FileRecord {
             whole: false,
             taken: false,
             absent: false,
+            lacks: Vec::new(),
             note: Some("clusters in use that belong to no file".into()),
         }
     }

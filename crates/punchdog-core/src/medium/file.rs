@@ -8,6 +8,9 @@ use std::{fs::File, io, path::Path};
 pub struct FileImage {
     file: File,
     length: u64,
+    /// A device once more, for what cannot be read through the host's cache: that takes the neighbours of a failing
+    /// sector with it.
+    sectors: Option<Uncached>,
 }
 
 impl FileImage {
@@ -23,7 +26,8 @@ impl FileImage {
         }
         let length =
             if about.is_file() { about.len() } else { io::Seek::seek(&mut &file, io::SeekFrom::End(0))? };
-        Ok(Self { file, length })
+        let sectors = Some(Uncached::of(path, &file, length)?).filter(Uncached::is_device);
+        Ok(Self { file, length, sectors })
     }
 }
 
@@ -47,6 +51,96 @@ fn no_stream(about: &std::fs::Metadata) -> io::Result<()> {
 #[cfg(not(unix))]
 fn no_stream(_: &std::fs::Metadata) -> io::Result<()> {
     Ok(())
+}
+
+/// A device, read past the host's cache: single sectors, without what lies around them. Where the host cannot do that,
+/// or for an ordinary file, it is read as [`FileImage`] does.
+pub struct Uncached {
+    file: File,
+    length: u64,
+    /// Bytes of a logical sector of the device.
+    sector: u64,
+    past_cache: bool,
+}
+
+impl Uncached {
+    /// Opens `path` for reading.
+    ///
+    /// # Errors
+    /// As [`FileImage::open`].
+    pub fn open(path: &Path) -> io::Result<Self> {
+        let FileImage { file, length, .. } = FileImage::open(path)?;
+        Self::of(path, &file, length)
+    }
+
+    fn of(path: &Path, file: &File, length: u64) -> io::Result<Self> {
+        let (direct, sector) = past_cache(path, file);
+        let past_cache = direct.is_some();
+        let file = direct.map_or_else(|| file.try_clone(), Ok)?;
+        Ok(Self { file, length, sector, past_cache })
+    }
+
+    /// True where it is read so; false for a file.
+    pub fn is_device(&self) -> bool {
+        self.past_cache
+    }
+
+    /// Bytes of a logical sector of the device; 512 for a file.
+    pub fn sector(&self) -> u64 {
+        self.sector
+    }
+}
+
+/// The device opened past the cache, and the size of its sectors.
+#[cfg(target_os = "linux")]
+fn past_cache(path: &Path, file: &File) -> (Option<File>, u64) {
+    use std::os::unix::fs::{FileTypeExt, OpenOptionsExt};
+    let block = file.metadata().is_ok_and(|about| about.file_type().is_block_device());
+    if !block {
+        return (None, 512);
+    }
+    let sector = rustix::fs::ioctl_blksszget(file).map_or(512, u64::from);
+    let flags = i32::try_from(rustix::fs::OFlags::DIRECT.bits()).unwrap_or(0);
+    #[expect(clippy::disallowed_methods, reason = "this is the one place where the core opens a file")]
+    let direct = std::fs::OpenOptions::new().read(true).custom_flags(flags).open(path);
+    (direct.ok(), sector.clamp(512, 65_536))
+}
+
+#[cfg(not(target_os = "linux"))]
+fn past_cache(_: &Path, _: &File) -> (Option<File>, u64) {
+    (None, 512)
+}
+
+/// Where buffers begin that a device reads into.
+const ALIGNED: usize = 4096;
+
+impl Medium for Uncached {
+    fn len(&self) -> u64 {
+        self.length
+    }
+    fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
+        let length = into.len().wide();
+        if offset.plus(length) > self.length {
+            return Err(MediumError::Beyond { offset, length, end: self.length });
+        }
+        let unreadable = |source| MediumError::Unreadable { offset, length, source };
+        if !self.past_cache {
+            return read_exact_at(&self.file, into, offset).map_err(unreadable);
+        }
+        // Whole sectors, into a buffer that begins where the device wants it.
+        let start = offset.per(self.sector).times(self.sector);
+        let all = offset.plus(length).per_up(self.sector).times(self.sector).minus(start).size();
+        let mut room = vec![0_u8; all.plus(ALIGNED)];
+        let skip = room.as_ptr().align_offset(ALIGNED).min(ALIGNED);
+        let aligned = room.get_mut(skip..skip.plus(all)).unwrap_or(&mut []);
+        read_exact_at(&self.file, aligned, start).map_err(unreadable)?;
+        let from = offset.minus(start).size();
+        let Some(bytes) = aligned.get(from..from.plus(into.len())) else {
+            return Err(unreadable(io::ErrorKind::UnexpectedEof.into()));
+        };
+        into.copy_from_slice(bytes);
+        Ok(())
+    }
 }
 
 #[cfg(unix)]
@@ -76,11 +170,11 @@ impl Medium for FileImage {
         if offset.plus(length) > self.length {
             return Err(MediumError::Beyond { offset, length, end: self.length });
         }
-        read_exact_at(&self.file, into, offset).map_err(|source| MediumError::Unreadable {
-            offset,
-            length,
-            source,
-        })
+        match (read_exact_at(&self.file, into, offset), &self.sectors) {
+            (Ok(()), _) => Ok(()),
+            (Err(_), Some(sectors)) => sectors.read_at(offset, into),
+            (Err(source), None) => Err(MediumError::Unreadable { offset, length, source }),
+        }
     }
     #[cfg(unix)]
     fn soon(&self, extent: Extent) {

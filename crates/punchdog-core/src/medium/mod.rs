@@ -15,7 +15,7 @@ pub mod pages;
 mod read_log;
 mod scratch;
 
-pub use file::FileImage;
+pub use file::{FileImage, Uncached};
 pub use holes::WithUnreadable;
 pub use overlay::Overlay;
 pub use overlay_window::OverlayWindow;
@@ -94,6 +94,15 @@ pub enum MediumError {
     Scratch(std::io::Error),
 }
 
+/// Why the bytes of a place are not known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Unknown {
+    /// Reading them fails.
+    Unreadable,
+    /// They could not be read from where this was copied, and zeros stand there.
+    Lost,
+}
+
 /// Bytes at offsets.
 pub trait Medium: Send + Sync {
     /// Bytes in the medium.
@@ -107,6 +116,10 @@ pub trait Medium: Send + Sync {
     /// Says that a range will be read soon, so that a slow medium can begin with it. Changes nothing
     /// else, and may do nothing.
     fn soon(&self, _extent: Extent) {}
+    /// Places whose bytes are not known, in order. Those that nobody listed are known once a read of them failed.
+    fn unknown(&self, _which: Unknown) -> Vec<Extent> {
+        Vec::new()
+    }
     /// The next range from `offset` on that may hold anything but zeros, or `None` when nothing but
     /// holes follows. A medium that knows of no holes says that all of it may.
     fn data_from(&self, offset: u64) -> Option<Extent> {
@@ -124,6 +137,24 @@ pub struct Lenient {
     pub bytes: Vec<u8>,
     /// Ranges, from the start of the medium, that are zero here because they could not be read.
     pub missing: Vec<Extent>,
+}
+
+impl<M: Medium + ?Sized> Medium for &M {
+    fn len(&self) -> u64 {
+        (**self).len()
+    }
+    fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
+        (**self).read_at(offset, into)
+    }
+    fn soon(&self, extent: Extent) {
+        (**self).soon(extent);
+    }
+    fn data_from(&self, offset: u64) -> Option<Extent> {
+        (**self).data_from(offset)
+    }
+    fn unknown(&self, which: Unknown) -> Vec<Extent> {
+        (**self).unknown(which)
+    }
 }
 
 impl dyn Medium + '_ {
@@ -255,6 +286,20 @@ impl Medium for Window<'_> {
         let end = found.end().minus(self.place.offset).min(self.place.length);
         (start < end).then(|| Extent::new(start, end.minus(start)))
     }
+    fn unknown(&self, which: Unknown) -> Vec<Extent> {
+        within(self.inner.unknown(which), self.place)
+    }
+}
+
+/// What of these extents lies in `place`, counted from its start.
+fn within(extents: Vec<Extent>, place: Extent) -> Vec<Extent> {
+    let inside = extents.into_iter().filter(|extent| extent.overlaps(place));
+    inside
+        .map(|extent| {
+            let start = extent.offset.max(place.offset);
+            Extent::new(start.minus(place.offset), extent.end().min(place.end()).minus(start))
+        })
+        .collect()
 }
 
 #[cfg(test)]

@@ -10,7 +10,7 @@
 //! Bytes that cannot be read stay so: a block in which some are written keeps the others as missing.
 
 use super::{
-    Extent, Medium, MediumError,
+    Extent, Medium, MediumError, Unknown,
     blocks::{BLOCK, Blocks},
 };
 use crate::arith::Sat;
@@ -34,8 +34,10 @@ pub struct Overlay<'a> {
     now: Blocks,
     /// Ranges that read as others of the base: where they stand there, less where they stand here.
     mapped: RangeMap<u64, u64>,
-    /// Bytes inside blocks that could not be read and were not written.
+    /// Bytes inside blocks that could not be read and were not written, or that were copied from such.
     missing: RangeSet<u64>,
+    /// What is missing reads as zeros: the medium below does not fail any more.
+    settled: bool,
     changed: Places,
     before: Blocks,
     step_changed: Places,
@@ -56,6 +58,7 @@ impl<'a> Overlay<'a> {
             now: Blocks::new(limit),
             mapped: RangeMap::new(),
             missing: RangeSet::new(),
+            settled: false,
             changed: Places::default(),
             before: Blocks::new(limit.min(KEPT / 4)),
             step_changed: Places::default(),
@@ -202,7 +205,8 @@ impl<'a> Overlay<'a> {
             self.mapped.insert(target.clone(), from.wrapping_sub(to));
             self.changed.add(target.clone());
             self.step_changed.add(target.clone());
-            self.step_mapped.insert(target);
+            self.step_mapped.insert(target.clone());
+            self.carry(&source, &target);
             return Ok(());
         }
         let mut done = 0;
@@ -213,7 +217,24 @@ impl<'a> Overlay<'a> {
             self.write_at(to.plus(done), &bytes)?;
             done = done.plus(piece);
         }
+        self.carry(&source, &target);
         Ok(())
+    }
+
+    /// From now on what could not be read are zeros, as they stand on a copy: once the medium below is settled.
+    pub fn settle(&mut self) {
+        self.settled = true;
+    }
+
+    /// Notes of a copied range what of it is not known.
+    fn carry(&mut self, source: &std::ops::Range<u64>, target: &std::ops::Range<u64>) {
+        let place = Extent::new(source.start, source.end.minus(source.start));
+        let lost = super::within(self.unknown(Unknown::Lost), place);
+        self.missing.remove(target.clone());
+        for extent in lost {
+            let extent = extent.moved(target.start);
+            self.missing.insert(extent.offset..extent.end());
+        }
     }
 
     /// Forgets nothing, but starts a new step: [`Overlay::step_changed`] counts from here.
@@ -323,7 +344,7 @@ impl Medium for Overlay<'_> {
         if !self.now.any(offset.per(BLOCK.wide())..end.per_up(BLOCK.wide())) {
             return self.read_below(offset, into);
         }
-        if !self.missing.is_empty() && length > 0 && self.missing.overlaps(&(offset..end)) {
+        if !self.settled && !self.missing.is_empty() && length > 0 && self.missing.overlaps(&(offset..end)) {
             let source = std::io::Error::other("the medium below could not be read there");
             return Err(MediumError::Unreadable { offset, length, source });
         }
@@ -344,6 +365,21 @@ impl Medium for Overlay<'_> {
     }
     fn soon(&self, extent: Extent) {
         self.base.soon(extent);
+    }
+    fn unknown(&self, which: Unknown) -> Vec<Extent> {
+        let below = self.base.unknown(which);
+        let own = (which == Unknown::Lost) == self.settled && !self.missing.is_empty();
+        if below.is_empty() && !own {
+            return Vec::new();
+        }
+        let mut left: RangeSet<u64> = below.iter().map(|extent| extent.offset..extent.end()).collect();
+        for range in self.changed.ranges.iter() {
+            left.remove(range.clone());
+        }
+        if own {
+            left.extend(self.missing.iter().cloned());
+        }
+        left.iter().map(|range| Extent::new(range.start, range.end.minus(range.start))).collect()
     }
     fn data_from(&self, offset: u64) -> Option<Extent> {
         let below = self.base.data_from(offset);

@@ -1,6 +1,6 @@
 //! The part of an overlay in which one volume is mended.
 
-use super::{Extent, Medium, MediumError, Overlay};
+use super::{Extent, Medium, MediumError, Overlay, Unknown, within};
 use crate::arith::Sat;
 
 /// The part of an overlay in which one volume is mended; offsets count from the volume's start.
@@ -55,6 +55,9 @@ impl Medium for OverlayWindow<'_, '_> {
         let start = found.offset.minus(self.place.offset);
         let end = found.end().minus(self.place.offset).min(self.place.length);
         (start < end).then(|| Extent::new(start, end.minus(start)))
+    }
+    fn unknown(&self, which: Unknown) -> Vec<Extent> {
+        within(self.overlay.unknown(which), self.place)
     }
     fn soon(&self, extent: Extent) {
         self.overlay.soon(extent.moved(self.place.offset));

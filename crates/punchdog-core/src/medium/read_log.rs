@@ -1,6 +1,6 @@
 //! Remembers what was read: the evidence that a plan rests on.
 
-use super::{Extent, Medium, MediumError};
+use super::{Extent, Medium, MediumError, Unknown};
 use crate::arith::Sat;
 use rangemap::RangeSet;
 use std::sync::{Mutex, PoisonError};
@@ -41,5 +41,8 @@ impl Medium for ReadLog<'_> {
     }
     fn data_from(&self, offset: u64) -> Option<Extent> {
         self.inner.data_from(offset)
+    }
+    fn unknown(&self, which: Unknown) -> Vec<Extent> {
+        self.inner.unknown(which)
     }
 }

@@ -102,6 +102,7 @@ fn one(
         whole: false,
         taken,
         absent: false,
+        lacks: Vec::new(),
         note: Some(note.into()),
     })
 }

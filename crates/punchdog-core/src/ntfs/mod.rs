@@ -32,6 +32,7 @@ pub mod runs;
 mod secure;
 mod state;
 mod story;
+mod structures;
 pub mod survey;
 mod system;
 pub mod tree;
@@ -48,6 +49,7 @@ use crate::{
     progress::Watch,
     report::{
         examination::Examination, fields::FieldGroup, finding::Collector, forecast::HostForecast, gap::Part,
+        structure::Structure,
     },
 };
 use boot::Boot;
@@ -186,6 +188,14 @@ impl Survey for NtfsSurvey {
 
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup> {
         story::fields(medium, &self.believed, &self.boot, &self.survey)
+    }
+
+    fn structures(&mut self, medium: &dyn Medium) -> Vec<Structure> {
+        structures::of(medium, &self.believed.geometry, &self.survey)
+    }
+
+    fn marked_bad(&mut self, _: &dyn Medium) -> Vec<Extent> {
+        structures::marked_bad(&self.survey)
     }
 
     fn occupied(&self) -> Occupied {

@@ -120,6 +120,7 @@ fn empty(path: TreePath) -> FileRecord {
         whole: false,
         taken: false,
         absent: false,
+        lacks: Vec::new(),
         note: None,
     }
 }

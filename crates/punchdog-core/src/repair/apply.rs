@@ -13,7 +13,7 @@
 
 use crate::{
     arith::Sat,
-    medium::{Medium, MediumError},
+    medium::{Extent, Medium, MediumError, Unknown, WithUnreadable},
     mending::change::{Counting, Tally},
     progress::Watch,
     repair::{
@@ -130,12 +130,14 @@ pub struct Applied {
 }
 
 /// What an undo came to.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct Undone {
     /// The bytes that were put back.
     pub restored: Tally,
     /// How the copy stood before.
     pub standing: Standing,
+    /// Places of the image that could not be read when the copy was made: zeros stand there, before and after.
+    pub unread: Vec<Extent>,
 }
 
 /// Carries `plan` out on a copy of `image`, or finishes doing so.
@@ -145,6 +147,9 @@ pub fn apply(
     place: &mut dyn Workplace,
     watch: &dyn Watch,
 ) -> Result<Applied, ApplyError> {
+    // The copy has zeros for what could not be read when the plan was made, whatever the image has there now.
+    let medium = WithUnreadable::with_lost(image, plan.image.unreadable.clone());
+    let image: &dyn Medium = &medium;
     let quick = plan.fits(image, watch)?;
     let has_copy = place.has_copy().map_err(|e| ("looking for the copy", e))?;
     let journal = match place.journal().map_err(|e| ("reading the journal", e))? {
@@ -187,7 +192,8 @@ pub fn apply(
     }
     place.sync().map_err(|e| ("writing the copy out to the disk", e))?;
     let copy = place.copy().map_err(|e| ("opening the copy", e))?;
-    let (measured, _) = measure(&*copy, plan.subject(), watch)?;
+    let copy = WithUnreadable::with_lost(&*copy, plan.outcome.lost.clone());
+    let (measured, _) = measure(&copy, plan.subject(), watch)?;
     let written = counting.tally;
     let as_planned = measured == plan.outcome.after && written == plan.outcome.written;
     Ok(Applied { written, standing, measured, as_planned })
@@ -201,7 +207,9 @@ fn is_of(journal: &Journal, plan: &Plan) -> bool {
 fn save_journal(plan: &Plan, image: &dyn Medium, place: &mut dyn Workplace) -> Result<(), ApplyError> {
     let overlay = plan.replay(image)?;
     let changed = overlay.changed();
-    let header = Header { schema: journal::SCHEMA.to_owned(), bytes: image.len(), seal: plan.seal.clone() };
+    let unread = image.unknown(Unknown::Lost);
+    let header =
+        Header { schema: journal::SCHEMA.to_owned(), bytes: image.len(), seal: plan.seal.clone(), unread };
     let mut write = |out: &mut dyn io::Write| journal::write(out, &header, &changed, image, &overlay);
     let saved = place.save_journal(&mut write);
     overlay.sound()?;
@@ -264,5 +272,5 @@ pub fn undo(place: &mut dyn Workplace) -> Result<Undone, ApplyError> {
         counting.add(record.offset, &record.old, &record.new);
     }
     place.sync().map_err(|e| ("writing the copy out to the disk", e))?;
-    Ok(Undone { restored: counting.tally, standing })
+    Ok(Undone { restored: counting.tally, standing, unread: journal.header.unread.clone() })
 }

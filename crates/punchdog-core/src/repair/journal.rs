@@ -36,6 +36,9 @@ pub struct Header {
     pub bytes: u64,
     /// The seal of the plan that is being applied.
     pub seal: String,
+    /// Ranges of the image that could not be read: old bytes there are zeros.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unread: Vec<Extent>,
 }
 
 /// One range.
@@ -183,7 +186,12 @@ mod tests {
         let mut overlay = Overlay::new(&base);
         overlay.write_at(7, &[4, 5, 6]).unwrap();
         overlay.write_at(999, &[9; 40]).unwrap();
-        let header = Header { schema: SCHEMA.into(), bytes: 3 << 20, seal: "ab".into() };
+        let header = Header {
+            schema: SCHEMA.into(),
+            bytes: 3 << 20,
+            seal: "ab".into(),
+            unread: vec![Extent::new(7, 9)],
+        };
         let mut bytes = Vec::new();
         write(&mut bytes, &header, &overlay.changed(), &base, &overlay).unwrap();
         let open = |bytes: &[u8]| Journal::open(Box::new(Memory::new(bytes.to_vec()))).unwrap();
@@ -205,7 +213,8 @@ mod tests {
         let base = Memory::new(vec![1; 3 << 20]);
         let mut overlay = Overlay::new(&base);
         overlay.write_at(5, &vec![2; (2 << 20) + 9]).unwrap();
-        let header = Header { schema: SCHEMA.into(), bytes: 3 << 20, seal: String::new() };
+        let header =
+            Header { schema: SCHEMA.into(), bytes: 3 << 20, seal: String::new(), unread: Vec::new() };
         let mut bytes = Vec::new();
         write(&mut bytes, &header, &overlay.changed(), &base, &overlay).unwrap();
         let journal = Journal::open(Box::new(Memory::new(bytes))).unwrap().unwrap();

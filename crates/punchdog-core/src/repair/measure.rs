@@ -5,6 +5,7 @@ use crate::{
     arith::Sat,
     family::{Kind, Survey, Volume, Wanted},
     files::inventory::Inventory,
+    impaired,
     medium::{Extent, Medium, Overlay, OverlayWindow, Window},
     mending::{choices::Choices, step::Steps},
     partition::{self, Scouting},
@@ -299,6 +300,28 @@ impl Known {
         for volume in self.volumes.iter_mut().filter(|volume| volume.place == place) {
             volume.survey = None;
         }
+    }
+
+    /// Takes what cannot be read from where it stands a second time, in every volume.
+    pub(crate) fn heal(
+        &mut self,
+        overlay: &mut Overlay<'_>,
+        done: &mut Steps<'_>,
+        watch: &dyn Watch,
+    ) -> Result<(), PlanError> {
+        let places: Vec<Extent> = match self.subject {
+            Subject::Volume(place) => vec![place],
+            Subject::Table => Vec::new(),
+            Subject::Medium => {
+                let seen = self.scouting(overlay, watch)?;
+                seen.volumes.iter().filter(|p| !seen.is_contested(p)).map(|p| p.extent).collect()
+            }
+        };
+        for place in places {
+            let survey = self.volume(overlay, place, watch)?.survey(overlay, watch)?;
+            impaired::from_second_copies(survey, &mut OverlayWindow::new(overlay, place), done)?;
+        }
+        Ok(())
     }
 
     /// One round of mending on `overlay`, whose bytes are those that are known.

@@ -13,7 +13,7 @@ use crate::{
         inventory::{self, Change, Changes, Fate, Inventory},
         path::TreePath,
     },
-    medium::{Extent, Medium, MediumError, Overlay, ReadLog},
+    medium::{Extent, Medium, MediumError, Overlay, ReadLog, Unknown, WithUnreadable},
     mending::{
         change::{Bytes, PlannedChange, Tally},
         choices::{Choice, Choices},
@@ -72,6 +72,9 @@ pub struct PlannedImage {
     pub bytes: u64,
     /// Every range that was read while the plan was made.
     pub evidence: Vec<Evidence>,
+    /// Ranges that could not be read, as was listed or met: the copy has zeros there.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unreadable: Vec<Extent>,
 }
 
 /// What a plan is for.
@@ -110,6 +113,9 @@ pub struct Outcome {
     pub changes: Vec<Change>,
     /// The bytes in which the mended copy will differ from the image, and in how many places.
     pub written: Tally,
+    /// Ranges of the copy that have zeros for what could not be read, and that no step wrote.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub lost: Vec<Extent>,
     /// One line for the customer.
     pub summary: String,
 }
@@ -190,38 +196,30 @@ pub fn build_for(
     watch: &dyn Watch,
 ) -> Result<(Plan, Option<String>), PlanError> {
     let read_log = ReadLog::new(image);
+    let medium = WithUnreadable::new(&read_log, image.unknown(Unknown::Unreadable));
     let mut known = Known::new(subject);
-    let (before, files_before) = known.measure(&read_log, watch)?;
+    let (before, files_before) = known.measure(&medium, watch)?;
     let label = match subject {
         Subject::Volume(place) => known.label(place),
         _ => None,
     };
-    let mut overlay = Overlay::new(&read_log);
+    let mut overlay = Overlay::new(&medium);
     let mut choices = Choices::wanting(wanted);
-    let mut steps = Vec::new();
-    let mut seen = std::collections::HashSet::new();
-    for round in 0..ROUNDS {
-        if watch.stop() {
-            return Err(MediumError::Stopped.into());
-        }
-        watch.at("planning, round by round", round.wide(), ROUNDS.wide());
+    let mut making = Making::default();
+    let unreadable = medium.unknown(Unknown::Unreadable);
+    if !unreadable.is_empty() {
+        // What stands a second time is taken from there. The copy has zeros for the rest, and what these mean to a
+        // host is mended as any other zeros are, by what the rest of the volume says.
         let mut done = Steps::new(watch);
-        known.mend(&mut overlay, &mut choices, &mut done, watch)?;
+        known.heal(&mut overlay, &mut done, watch)?;
         overlay.sound()?;
-        if !done.any() {
-            break;
-        }
-        let round: Vec<PlannedStep> = done.into_done().into_iter().map(planned).collect();
-        // Two structures that each want what the other undoes would go on for ever.
-        let again = !seen.insert(json_digest(&round));
-        steps.extend(round);
-        if again {
-            // A bug by definition: tests stop here.
-            debug_assert!(!again, "a round of mending did what an earlier one had done: {:?}", steps.last());
-            tracing::warn!("a round of mending did what an earlier one had done; stopping there");
-            break;
-        }
+        making.steps.extend(done.into_done().into_iter().map(planned));
+        medium.settle();
+        overlay.settle();
+        known.forget(&unreadable);
     }
+    making.rounds(&mut known, &mut overlay, &mut choices, watch)?;
+    let steps = making.steps;
     let unused = choices.unused();
     if !unused.is_empty() {
         return Err(PlanError::NoSuchChoice { answers: unused.join(", ") });
@@ -229,7 +227,10 @@ pub fn build_for(
     let (after, files_after) = known.measure(&overlay, watch)?;
     // What was read is not needed any more, and its room is.
     drop(known);
-    let written = Tally::between(&read_log, &overlay, &overlay.changed());
+    let written = Tally::between(&medium, &overlay, &overlay.changed());
+    let lost = overlay.unknown(Unknown::Lost);
+    // Also those that nobody listed, and that were met on the way.
+    let unreadable = medium.unknown(if unreadable.is_empty() { Unknown::Unreadable } else { Unknown::Lost });
     overlay.sound()?;
     let Changes { counts: fates, named: mut changes } = all_changes(&files_before, &files_after);
     let summary = if subject == Subject::Table {
@@ -248,16 +249,64 @@ pub fn build_for(
             path: path.to_owned(),
             bytes: image.len(),
             evidence: evidence::take(image, &read_log.seen(), watch)?,
+            unreadable,
         },
         scope,
         volume,
         steps,
         choices: choices.offered(),
-        outcome: Outcome { before, after, fates, changes, written, summary },
+        outcome: Outcome { before, after, fates, changes, written, lost, summary },
         seal: String::new(),
     };
     plan.seal = plan.computed_seal();
     Ok((plan, label))
+}
+
+/// A plan in the making.
+#[derive(Default)]
+struct Making {
+    steps: Vec<PlannedStep>,
+    /// Digests of the rounds.
+    seen: std::collections::HashSet<String>,
+}
+
+impl Making {
+    /// Rounds of mending, until one has nothing to do.
+    fn rounds(
+        &mut self,
+        known: &mut Known,
+        overlay: &mut Overlay<'_>,
+        choices: &mut Choices,
+        watch: &dyn Watch,
+    ) -> Result<(), PlanError> {
+        for round in 0..ROUNDS {
+            if watch.stop() {
+                return Err(MediumError::Stopped.into());
+            }
+            watch.at("planning, round by round", round.wide(), ROUNDS.wide());
+            let mut done = Steps::new(watch);
+            known.mend(overlay, choices, &mut done, watch)?;
+            overlay.sound()?;
+            if !done.any() {
+                break;
+            }
+            let round: Vec<PlannedStep> = done.into_done().into_iter().map(planned).collect();
+            // Two structures that each want what the other undoes would go on for ever.
+            let again = !self.seen.insert(json_digest(&round));
+            self.steps.extend(round);
+            if again {
+                // A bug by definition: tests stop here.
+                debug_assert!(
+                    !again,
+                    "a round of mending did what an earlier one had done: {:?}",
+                    self.steps.last()
+                );
+                tracing::warn!("a round of mending did what an earlier one had done; stopping there");
+                break;
+            }
+        }
+        Ok(())
+    }
 }
 
 /// What becomes of the files of every volume: those that begin at the same byte are the same.

@@ -74,6 +74,13 @@ impl Tally {
         }
         tally
     }
+    /// How many files are whole, in words.
+    fn whole(&self) -> String {
+        let (files, folders) =
+            (counted(self.intact, "file", "files"), counted(self.folders, "folder", "folders"));
+        let all = if self.damaged == 0 && self.orphans == 0 { "all " } else { "" };
+        format!("{all}{files} in {folders}")
+    }
     /// What the files that are not whole come to, in a sentence; `damaged` is what those are that can be reached, `lost`
     /// what else there can be.
     pub(crate) fn broken(&self, damaged: &str, lost: (&str, &str)) -> String {
@@ -155,11 +162,15 @@ impl Examination {
     }
     /// Says of the files how many are whole: the last of what is intact.
     pub(crate) fn count_files(&mut self) {
-        let tally = self.tally;
-        let (files, folders) =
-            (counted(tally.intact, "file", "files"), counted(tally.folders, "folder", "folders"));
-        let all = if tally.damaged == 0 && tally.orphans == 0 { "all " } else { "" };
-        self.intact.push(format!("{all}{files} in {folders}"));
+        self.intact.push(self.tally.whole());
+    }
+    /// Says another count of files wherever the first one is said.
+    pub(crate) fn retally(&mut self, tally: Tally) {
+        let (old, new) = (self.tally.whole(), tally.whole());
+        for text in self.intact.iter_mut().chain([&mut self.story]) {
+            *text = text.replace(&old, &new);
+        }
+        self.tally = tally;
     }
     /// Puts what is wrong into a sentence or two: `gone` is the structure without which nothing is found, and whether
     /// everything behind it is whole; `broken` is what the files come to.

@@ -7,4 +7,5 @@ pub mod forecast;
 pub mod gap;
 pub mod hidden;
 pub mod judgement;
+pub mod structure;
 pub mod wording;

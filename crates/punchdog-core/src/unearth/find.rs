@@ -140,6 +140,7 @@ impl Find {
             taken: self.complete == Complete::No && !short,
             absent: self.size > 0 && content.held() == 0,
             content,
+            lacks: Vec::new(),
             note: Some(self.note().into()),
         }
     }

@@ -1,7 +1,7 @@
 //! The manifest: what was copied out, from where, with which hash.
 
 use crate::{choose::Chosen, failure::Failure};
-use punchdog_core::files::path::TreePath;
+use punchdog_core::{files::path::TreePath, medium::Extent};
 use serde::{Deserialize, Serialize};
 use std::{io::Write, path::Path};
 
@@ -20,6 +20,9 @@ pub(crate) struct Saved {
     pub(crate) size: u64,
     /// Bytes that could not be had: cut off, or read as zeroes.
     pub(crate) missing_bytes: u64,
+    /// Of these, what cannot be read from the medium: bytes from the start of the file.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) missing: Vec<Extent>,
     /// Bytes of the file that was written.
     pub(crate) written_bytes: u64,
     /// Its state in the volume.
@@ -63,7 +66,7 @@ pub(crate) struct Source {
 #[derive(Debug, Serialize, Deserialize)]
 pub(crate) struct Manifest {
     schema: String,
-    image: Source,
+    pub(crate) image: Source,
     /// The files, in the order they were copied.
     pub(crate) files: Vec<Saved>,
     /// What was wanted and could not be written.
@@ -109,6 +112,20 @@ impl Manifest {
             ));
         }
         Ok(found)
+    }
+
+    /// The one in `to`, as it is.
+    pub(crate) fn load(to: &Path) -> anyhow::Result<Self> {
+        let place = to.join(NAME);
+        let next = "give the folder that punchdog salvage IMAGE --to DIR copied into";
+        let text = std::fs::read_to_string(&place)
+            .map_err(|error| Failure::with(format!("{} cannot be read: {error}", place.display()), next))?;
+        let found: Self = serde_json::from_str(&text)
+            .map_err(|error| Failure::with(format!("{} is no manifest: {error}", place.display()), next))?;
+        if found.schema == SCHEMA {
+            return Ok(found);
+        }
+        Err(Failure::with(format!("{} is of another version", place.display()), next))
     }
 
     /// Writes it whole.

@@ -1,6 +1,6 @@
 //! `punchdog salvage`: copying files out of the damaged image, before any repair.
 
-mod manifest;
+pub(crate) mod manifest;
 mod names;
 mod place;
 
@@ -24,7 +24,7 @@ use punchdog_core::{
         path::TreePath,
         record::{FileRecord, State},
     },
-    medium::{FileImage, Medium, Window},
+    medium::{Medium, Window},
     progress::Watch,
     unearth::{Complete, Find},
 };
@@ -37,7 +37,7 @@ use std::{
 };
 
 pub(crate) fn run(args: &Args, given: &Salvage) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image)?;
+    let image = choose::open(&given.target.image, &given.target.reading)?;
     let screen = Screen::of_bytes();
     let chosen = choose::perhaps(&image, &given.target, given.finds.is_some(), &screen)?;
     let globs = globs(&given.matching)?;
@@ -92,7 +92,7 @@ struct About {
 
 /// What is copied, from where to where.
 struct Work<'w> {
-    image: &'w FileImage,
+    image: &'w choose::Image,
     to: &'w Path,
     content: bool,
     /// Bytes in all.
@@ -103,7 +103,7 @@ struct Work<'w> {
 /// start of the image.
 fn wanted(
     given: &Salvage,
-    image: &FileImage,
+    image: &choose::Image,
     chosen: Option<&choose::Chosen>,
     globs: &GlobSet,
     screen: &Screen,

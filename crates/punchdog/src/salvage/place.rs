@@ -8,7 +8,8 @@ use punchdog_core::{
         filler,
         record::{FileRecord, State},
     },
-    medium::Medium,
+    impaired::Places,
+    medium::{Extent, Medium, Unknown},
     progress::Watch,
 };
 use sha2::{Digest, Sha256};
@@ -239,6 +240,7 @@ pub(super) fn save(
         };
         Ok(())
     });
+    // Places that nobody listed are known now that they were met.
     let missing = match walked {
         Ok(missing) => missing + file.size.saturating_sub(file.content.held()),
         Err(Ended::Stopped) => return Ok(None),
@@ -278,6 +280,7 @@ pub(super) fn save(
         to: saved_as,
         size: file.size,
         missing_bytes: missing,
+        missing: if missing > 0 { lacks(file, medium) } else { Vec::new() },
         state: state.name().to_owned(),
         whole: file.whole && missing == 0 && filler.is_none(),
         note,
@@ -286,4 +289,10 @@ pub(super) fn save(
         modified: file.modified.map(|time| time.to_string()),
         content: None,
     }))
+}
+
+/// What of a file cannot be read from the medium.
+fn lacks(file: &FileRecord, medium: &dyn Medium) -> Vec<Extent> {
+    let places = Places::of(medium, Unknown::Unreadable);
+    file.content.within(|extent| places.in_these([extent]))
 }

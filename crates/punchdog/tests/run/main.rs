@@ -12,6 +12,7 @@ mod plans;
 mod rivals;
 mod salvage;
 mod unearth;
+mod unreadable;
 mod words;
 
 use assert_cmd::{Command, cargo::cargo_bin_cmd};

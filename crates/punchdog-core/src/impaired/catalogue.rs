@@ -1,0 +1,25 @@
+//! Every class of trouble with the medium itself, explained once.
+
+use crate::report::finding::{
+    Entry,
+    Weight::{Remark, RisksFiles, Untidy},
+    catalogue,
+};
+
+catalogue! {
+    STRUCTURE = ("medium/unreadable-structure", RisksFiles, "part of a structure of the file system cannot be read", "the medium",
+        "The medium gives no bytes there. What the structure says of files is taken from its second copy or worked out from the rest; nothing is concluded from what cannot be read.",
+        "From the second copy (exact) or from other structures (derived), written onto the copy, which is on a good medium.");
+    FOLDER = ("medium/unreadable-folder", RisksFiles, "part of a folder cannot be read", "the medium",
+        "Files whose entries stood there are named by nothing that can be read. Their content may be there still.",
+        "What the folder lost is not made up. What of its files can be found is kept without its name; punchdog unearth searches further.");
+    FILE = ("medium/unreadable-file", RisksFiles, "part of a file cannot be read", "the medium",
+        "The file keeps its length; the bytes that cannot be read are zeros in what is copied out.",
+        "Nothing mends it. Try the medium again with another reader or port: punchdog surface asks only for what is still missing.");
+    FREE = ("medium/unreadable-free", Untidy, "places that nothing stands in cannot be read", "the medium",
+        "No file of the volume is hit. The medium fails there, and the next file that is written may be.",
+        "Nothing on a good medium; on the same medium the clusters are marked bad (choice unreadable-places).");
+    MARKED_READABLE = ("medium/marked-bad-but-readable", Remark, "clusters that are marked bad can be read", "the medium",
+        "They were marked at some time, perhaps on another medium that the volume was copied from. The room is lost, nothing else.",
+        "They are left as they are: whether a place can be trusted is not for one reading to say.");
+}

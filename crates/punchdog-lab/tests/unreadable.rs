@@ -1,0 +1,296 @@
+//! Places that cannot be read, in every structure of every family, in folders and in files, alone and in pairs: each is
+//! told, no wrong file is called intact, no plan rests on a zero, and the plan comes out as it was made.
+//! `PUNCHDOG_PART` takes what has this text in its name only.
+
+use punchdog_core::{
+    family::{Kind, Wanted},
+    files::{
+        inventory::{Change, Fate},
+        record::State,
+    },
+    medium::{Extent, Medium, Memory, WithUnreadable},
+    mending::step::Provenance,
+    progress::Silent,
+    registry,
+    repair::{
+        apply,
+        measure::Subject,
+        plan::{self, Plan},
+    },
+    report::structure::Purpose,
+};
+use punchdog_lab::{
+    exfat, fat, ntfs,
+    patient::{Made, Patient},
+    seed::Seed,
+    workplace::Bench,
+};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::{
+        Mutex,
+        atomic::{AtomicUsize, Ordering},
+    },
+};
+
+/// A sound volume, whatever its family.
+struct Sound {
+    name: String,
+    bytes: Vec<u8>,
+    made: Vec<Made>,
+}
+
+fn sound<G>(name: &str, patient: Patient<G>) -> Sound {
+    Sound { name: name.to_owned(), bytes: patient.bytes, made: patient.made }
+}
+
+fn volumes() -> Vec<Sound> {
+    let fat = |kind, cluster| Patient::new(fat::everyday(&fat::small(kind, 512, cluster), 3));
+    vec![
+        sound("fat12", fat(Kind::Fat12, 1024)),
+        sound("fat16", fat(Kind::Fat16, 2048)),
+        sound("fat32", fat(Kind::Fat32, 1024)),
+        sound("exfat", Patient::new(exfat::everyday(&exfat::small(512, 1024, 1), 3))),
+        sound("exfat two tables", Patient::new(exfat::everyday(&exfat::small(512, 4096, 2), 3))),
+        sound("ntfs", Patient::new(ntfs::everyday(&ntfs::small(512, 4096, 1024), 3))),
+        sound("ntfs small", Patient::new(ntfs::everyday(&ntfs::small(512, 512, 1024), 3))),
+    ]
+}
+
+/// A place, what lies there, and whether losing it may lose names or content besides that of the files hit.
+#[derive(Clone)]
+struct Spot {
+    name: String,
+    place: Extent,
+    purpose: Option<Purpose>,
+}
+
+/// The sector that `at` lies in.
+fn sector(at: u64) -> Extent {
+    Extent::new(at / 512 * 512, 512)
+}
+
+/// Places in everything that the volume has: the first sector of each structure, one in its middle, its last.
+fn spots(volume: &Sound) -> Vec<Spot> {
+    let medium = Memory::new(volume.bytes.clone());
+    let found = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
+    let mut survey = found.survey(&medium, &Silent).unwrap();
+    let mut spots = Vec::new();
+    for structure in survey.structures(&medium) {
+        let extent = structure.extent;
+        let last = extent.end().min(medium.len()) - 1;
+        let places: BTreeSet<u64> =
+            [extent.offset, extent.offset + extent.length / 2, last].map(|at| sector(at).offset).into();
+        for at in places {
+            spots.push(Spot {
+                name: format!("{} at {at}", structure.name),
+                place: sector(at),
+                purpose: Some(structure.purpose),
+            });
+        }
+    }
+    let files = found.files(&medium, Wanted::default(), &Silent).unwrap();
+    let folders = files.iter().filter(|file| file.folder);
+    for file in folders.chain(files.iter().filter(|file| !file.folder && file.size > 600).step_by(7)) {
+        let Some(extent) = file.content.extents().last() else { continue };
+        let purpose = file.folder.then_some(Purpose::Folder);
+        let at = sector(extent.offset + extent.length / 2);
+        spots.push(Spot { name: format!("{} at {}", file.path, at.offset), place: at, purpose });
+        let at = sector(extent.offset);
+        spots.push(Spot { name: format!("{} at {}", file.path, at.offset), place: at, purpose });
+    }
+    spots
+}
+
+/// Every place is told of, and the volume is not called sound.
+fn told_of(medium: &dyn Medium, places: &[Extent]) -> Result<(), String> {
+    let found = registry::recognise(medium, &Silent).unwrap().ok_or("not recognised")?;
+    let seen = found.examine(medium, &Silent).unwrap();
+    let told: Vec<Extent> = seen
+        .findings
+        .iter()
+        .filter(|finding| finding.entry.code.starts_with("medium/"))
+        .flat_map(|finding| finding.extents.clone())
+        .collect();
+    let covered = |place: &Extent| {
+        let inside = told.iter().filter(|told| told.overlaps(*place));
+        inside.map(|told| told.end().min(place.end()) - told.offset.max(place.offset)).sum::<u64>()
+            >= place.length
+    };
+    if !places.iter().all(covered) {
+        return Err(format!("not told: {places:?} in {told:?}"));
+    }
+    if seen.sound() { Err("called sound".to_owned()) } else { Ok(()) }
+}
+
+/// What went wrong, or nothing.
+fn try_these(volume: &Sound, spots: &[&Spot]) -> Result<(), String> {
+    let mut places: Vec<Extent> = spots.iter().map(|spot| spot.place).collect();
+    places.sort_unstable();
+    places.dedup();
+    let inner = Memory::new(volume.bytes.clone());
+    let medium = WithUnreadable::new(&inner, places.clone());
+    let hit = |extent: Extent| places.iter().any(|place| place.overlaps(extent));
+    let truth: BTreeMap<&str, &Made> = volume
+        .made
+        .iter()
+        .filter(|made| !made.deleted && !made.folder)
+        .map(|m| (m.path.as_str(), m))
+        .collect();
+
+    told_of(&medium, &places)?;
+    // Intact is what is whole, in the view of the failing medium and on the copy.
+    let intact = |medium: &dyn Medium,
+                  of: &str,
+                  but: &BTreeSet<String>|
+     -> Result<(BTreeSet<String>, BTreeSet<String>), String> {
+        let found = registry::recognise(medium, &Silent).unwrap().ok_or(format!("{of}: not recognised"))?;
+        let (mut intact, mut all) = (BTreeSet::new(), BTreeSet::new());
+        for file in found.files(medium, Wanted::default(), &Silent).unwrap() {
+            if file.folder {
+                continue;
+            }
+            let hash = file.sha256(medium);
+            let path = file.path.to_string();
+            if file.state == State::Intact
+                && !but.contains(&path)
+                && let Some(made) = truth.get(path.as_str())
+                && (made.sha256 != hash && made.size > 0 || file.size != made.size)
+            {
+                return Err(format!("{of}: {path} is called intact, and is not"));
+            }
+            if file.state == State::Intact {
+                intact.insert(path);
+            }
+            all.insert(hash);
+        }
+        Ok((intact, all))
+    };
+    intact(&medium, "before", &BTreeSet::new())?;
+
+    let whole = Subject::Volume(Extent::new(0, medium.len()));
+    let plan = plan::build(&medium, "", whole, BTreeMap::new(), &Silent).map_err(|e| e.to_string())?;
+    if !plan.outcome.after.sound {
+        let steps: Vec<&String> = plan.steps.iter().map(|step| &step.does).take(6).collect();
+        return Err(format!("not sound after the plan: {:?}; {steps:?}", plan.outcome.after.findings));
+    }
+    let plan = Plan::from_json(&plan.to_json()).map_err(|e| format!("the plan file: {e}"))?;
+    let mut bench = Bench::default();
+    let applied = apply::apply(&plan, &medium, &mut bench, &Silent).map_err(|e| e.to_string())?;
+    if !applied.as_planned {
+        return Err(format!("not as planned: {:?}, {:?}", applied.measured, applied.written));
+    }
+    let copy = WithUnreadable::with_lost(Memory::new(bench.copy.clone().unwrap()), plan.outcome.lost.clone());
+    // What the plan names as made worse, or as judged, is no news.
+    let hurt = |change: &&Change| matches!(change.fate, Fate::Shorter | Fate::Damaged | Fate::Lost);
+    let hurt = plan.outcome.changes.iter().filter(hurt).map(|change| change.path.to_string());
+    let judged = plan.steps.iter().filter(|step| step.provenance == Provenance::Judged);
+    let named: BTreeSet<String> = hurt.chain(judged.flat_map(|step| step.paths.clone())).collect();
+    let (names, hashes) = intact(&copy, "after", &named)?;
+    let cluster_hit =
+        |made: &Made| spots.iter().any(|spot| spot.purpose.is_none() && spot.name.starts_with(&made.path));
+    // A name that cannot be read takes its file with it, or the file's length.
+    let name_hit = spots.iter().any(|spot| matches!(spot.purpose, Some(Purpose::Folder | Purpose::Records)));
+    for made in truth.values() {
+        let content_hit = cluster_hit(made) && made.size > 0;
+        if content_hit {
+            if names.contains(&made.path) && hit_content(&inner, made, &hit) {
+                return Err(format!("{} has lost bytes and is called intact", made.path));
+            }
+        } else if !name_hit && made.size > 0 && !named.contains(&made.path) && !hashes.contains(&made.sha256)
+        {
+            return Err(format!("{} is lost", made.path));
+        }
+    }
+    let mut expected = volume.bytes.clone();
+    for place in &places {
+        expected[usize::try_from(place.offset).unwrap()..usize::try_from(place.end()).unwrap()].fill(0);
+    }
+    let undone = apply::undo(&mut bench).map_err(|e| e.to_string())?;
+    if bench.copy.as_deref() != Some(&expected[..]) {
+        return Err("undo did not give the image back".to_owned());
+    }
+    if undone.unread != places_joined(&places) {
+        return Err(format!("undo does not say what could not be read: {:?}", undone.unread));
+    }
+    Ok(())
+}
+
+fn places_joined(places: &[Extent]) -> Vec<Extent> {
+    let mut joined: Vec<Extent> = Vec::new();
+    for place in places {
+        match joined.last_mut() {
+            Some(last) if last.end() >= place.offset => last.length = place.end() - last.offset,
+            _ => joined.push(*place),
+        }
+    }
+    joined
+}
+
+/// True when the content of a file, on the sound volume, lies in these places.
+fn hit_content(sound: &Memory, made: &Made, hit: &impl Fn(Extent) -> bool) -> bool {
+    let found = registry::recognise(sound, &Silent).unwrap().expect("a volume");
+    let files = found.files(sound, Wanted::default(), &Silent).unwrap();
+    let file = files.iter().find(|file| file.path == made.path);
+    file.is_some_and(|file| file.content.extents().any(hit))
+}
+
+/// Tries cases on all processors; names what failed.
+fn all(cases: &[(&Sound, Vec<&Spot>)]) {
+    let next = AtomicUsize::new(0);
+    let failures = Mutex::new(Vec::new());
+    std::thread::scope(|scope| {
+        for _ in 0..std::thread::available_parallelism().map_or(2, usize::from) {
+            scope.spawn(|| {
+                while let Some((volume, spots)) = cases.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    if let Err(why) = try_these(volume, spots) {
+                        let names: Vec<&str> = spots.iter().map(|spot| spot.name.as_str()).collect();
+                        failures.lock().unwrap().push(format!(
+                            "{}, {}: {why}",
+                            volume.name,
+                            names.join(" + ")
+                        ));
+                    }
+                }
+            });
+        }
+    });
+    let failures = failures.into_inner().unwrap();
+    assert!(failures.is_empty(), "{} of {}:\n{}", failures.len(), cases.len(), failures.join("\n"));
+}
+
+fn chosen() -> Vec<(Sound, Vec<Spot>)> {
+    let only = std::env::var("PUNCHDOG_PART").unwrap_or_default();
+    let all = volumes().into_iter().map(|volume| {
+        let mut found = spots(&volume);
+        found.retain(|spot| format!("{} {}", volume.name, spot.name).contains(&only));
+        (volume, found)
+    });
+    all.collect()
+}
+
+#[test]
+fn an_unreadable_sector_anywhere_is_told_and_nothing_rests_on_it() {
+    let volumes = chosen();
+    let cases: Vec<(&Sound, Vec<&Spot>)> = volumes
+        .iter()
+        .flat_map(|(volume, spots)| spots.iter().map(move |spot| (volume, vec![spot])))
+        .collect();
+    assert!(cases.len() > 200 || std::env::var_os("PUNCHDOG_PART").is_some());
+    all(&cases);
+}
+
+#[test]
+fn two_of_them_at_once() {
+    let volumes = chosen();
+    let mut seed = Seed::new(11);
+    let mut cases: Vec<(&Sound, Vec<&Spot>)> = Vec::new();
+    for (volume, spots) in &volumes {
+        for _ in 0..60 {
+            let one = &spots[usize::try_from(seed.below(spots.len() as u64)).unwrap()];
+            let other = &spots[usize::try_from(seed.below(spots.len() as u64)).unwrap()];
+            cases.push((volume, vec![one, other]));
+        }
+    }
+    all(&cases);
+}

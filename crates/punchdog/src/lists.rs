@@ -1,0 +1,57 @@
+//! Lists of places that cannot be read: `--unreadable` and `--filler`.
+
+use crate::{args::Reading, failure::Failure, page, watch::Screen};
+use punchdog_core::{
+    arith::Sat,
+    medium::{Extent, FileImage, Medium},
+    surface::{
+        filler,
+        list::{List, NoList},
+    },
+};
+use std::{fs::File, io::Read, path::Path};
+
+/// Bytes of a list at most.
+const LIMIT: u64 = 1 << 30;
+
+/// The places of an image that are not to be believed.
+pub(crate) fn unknown(path: &Path, image: &FileImage, reading: &Reading) -> anyhow::Result<Vec<Extent>> {
+    let mut places = Vec::new();
+    if let Some(list) = &reading.unreadable {
+        let list = read(list, image.len())?;
+        places.extend(list.unknown());
+    }
+    if let Some(pattern) = &reading.filler {
+        let screen = Screen::of_search();
+        let found = filler::find(image, pattern, &screen)?;
+        drop(screen);
+        let bytes: u64 = found.iter().map(|place| place.length).sum();
+        let what = page::count(found.len().wide(), "place", "places");
+        eprintln!(
+            "punchdog: {} of {} hold nothing but the filler, in {what}",
+            page::size(bytes),
+            page::clean(&path.display().to_string())
+        );
+        places.extend(found);
+    }
+    Ok(places)
+}
+
+/// Reads a list of places of a source of `bytes`.
+pub(crate) fn read(path: &Path, bytes: u64) -> anyhow::Result<List> {
+    let name = path.display();
+    let again = "punchdog surface SOURCE --list LIST.json writes such a list; a text file with an offset and a length a line is taken too";
+    let mut text = String::new();
+    File::open(path)
+        .and_then(|file| file.take(LIMIT).read_to_string(&mut text))
+        .map_err(|error| Failure::with(format!("{name} cannot be read as a list: {error}"), again))?;
+    List::parse(&text, bytes).map_err(|error| {
+        let next = match error {
+            NoList::Shape(_) => again,
+            NoList::OtherSource { .. } | NoList::Beyond(..) => {
+                "give the list that was made of this image, or of the device that it is of"
+            }
+        };
+        Failure::with(format!("{name} cannot be used: {error}"), next)
+    })
+}
