@@ -34,12 +34,14 @@
 pub mod arith;
 pub mod catalogue;
 pub mod cluster;
+pub mod comparison;
 pub mod diagnosis;
 pub mod exfat;
 pub mod family;
 pub mod fat;
 pub mod files;
 pub mod formats;
+pub mod formatting;
 pub mod impaired;
 pub mod medium;
 pub mod mending;

@@ -10,7 +10,7 @@ use crate::{
     patient::Made,
     seed::Seed,
 };
-use punchdog_core::{family::Kind, fat::fresh::Wish, ntfs as ntfs_core};
+use punchdog_core::{family::Kind, fat::fresh::Wish, medium::Extent, ntfs as ntfs_core};
 use std::io;
 
 /// A card of the station, sound and after its accident.
@@ -374,6 +374,76 @@ pub fn formatted_card() -> io::Result<FormattedCard> {
         before,
         patient: bytes,
         story: "someone pressed \"format\" on the camera; nothing was written to it since",
+    })
+}
+
+/// The weather mast's card: FAT32, 24 MiB. It fails in places.
+pub struct FailingCard {
+    /// The card before it failed.
+    pub sound: Patient,
+    /// The image that was made of it: zeros where it could not be read.
+    pub image: Vec<u8>,
+    /// The places that could not be read.
+    pub places: Vec<Extent>,
+    /// Files that lack something.
+    pub hit: Vec<String>,
+    /// What happened, in a sentence.
+    pub story: &'static str,
+}
+
+/// See [`FailingCard`].
+///
+/// # Errors
+/// When the card is too small for its files, which it is not.
+pub fn failing_card() -> io::Result<FailingCard> {
+    let wish = Wish {
+        kind: Kind::Fat32,
+        bytes: 36 << 20,
+        sector_bytes: 512,
+        cluster_bytes: 512,
+        tables: 2,
+        label: *b"MAST       ",
+        serial: 0x3A57_0B51,
+    };
+    let mut seed = Seed::new(6_240);
+    let mut filler = Filler::new(&wish, vec![0; 36 << 20])?;
+    filler.folder("Readings")?;
+    for month in ["2026-04", "2026-05", "2026-06"] {
+        filler.folder(&format!("Readings/{month}"))?;
+        for day in 1..=28 {
+            let log = content::log(&mut seed, 60);
+            filler.file(
+                &format!("Readings/{month}/{month}-{day:02}, wind and rain.log"),
+                &log,
+                Placing::Row,
+            )?;
+        }
+    }
+    filler.folder("Pictures")?;
+    for number in 1..=24 {
+        let picture = content::picture(&mut seed, 120, 90);
+        filler.file(&format!("Pictures/sky {number:02}.png"), &picture, Placing::Row)?;
+    }
+    filler.file("mast settings.txt", &content::note(&mut seed, 12), Placing::Row)?;
+    let sound = Patient::new(filler.finish()?);
+    let g = sound.geometry;
+    let sector = |at: u64, count: u64| Extent::new(at, count * 512);
+    let hit = ["Readings/2026-05/2026-05-17, wind and rain.log", "Pictures/sky 09.png"];
+    let mut places = vec![sector(g.table_offset(0) + 512, 3), sector(sound.bytes.len() as u64 - 8192, 2)];
+    for path in hit {
+        places.push(sector(g.cluster_offset(sound.find(path).clusters[1]), 1));
+    }
+    places.sort_unstable();
+    let mut patient = sound.clone();
+    for place in &places {
+        patient.fill(place.offset, place.length, 0);
+    }
+    Ok(FailingCard {
+        sound,
+        image: patient.bytes,
+        places,
+        hit: hit.map(str::to_owned).to_vec(),
+        story: "a worn card; the reader gave up at some sectors, which stand in weather-mast.surface.json",
     })
 }
 

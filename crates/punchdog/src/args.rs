@@ -70,6 +70,10 @@ pub(crate) enum Command {
     Apply(Apply),
     /// Put the old bytes back into a copy made by apply.
     Undo(Undo),
+    /// Whether two images, devices or folders hold the same, by files or byte by byte.
+    Compare(Compare),
+    /// Lay a fresh file system onto a copy, when nothing else is left.
+    Format(Format),
     /// A page for the job sheet and the customer: what was wrong, what was done, what was saved.
     Report(Report),
     /// Make up patients, and run a whole job on one of them.
@@ -112,6 +116,19 @@ pub(crate) struct Reading {
     pub(crate) filler: Option<Pattern>,
 }
 
+impl Check {
+    /// What is meant of one of the images.
+    pub(crate) fn target(&self, image: &Path) -> Target {
+        Target {
+            image: image.to_owned(),
+            at: self.at,
+            inside: self.inside,
+            volume: self.volume,
+            reading: self.reading.clone(),
+        }
+    }
+}
+
 impl Reading {
     /// The options once more, for a next command.
     pub(crate) fn again(&self) -> String {
@@ -124,16 +141,30 @@ impl Reading {
 
 #[derive(Debug, Group)]
 pub(crate) struct Scout {
-    /// The image.
-    pub(crate) image: PathBuf,
+    /// The image; several, and folders of images, are told of in a line each.
+    #[arg(required = true, value_name = "IMAGE")]
+    pub(crate) images: Vec<PathBuf>,
     #[command(flatten)]
     pub(crate) reading: Reading,
 }
 
 #[derive(Debug, Group)]
 pub(crate) struct Check {
+    /// The image: a file with the bytes of a volume or of a whole disk; several, and folders of images, are told of in a
+    /// line each.
+    #[arg(required = true, value_name = "IMAGE")]
+    pub(crate) images: Vec<PathBuf>,
+    /// The volume begins at this byte of the image.
+    #[arg(long, value_name = "BYTES", conflicts_with = "volume")]
+    pub(crate) at: Option<u64>,
+    /// Take what is at --at for a volume even where it overlaps a whole one.
+    #[arg(long, requires = "at")]
+    pub(crate) inside: bool,
+    /// The volume with this number, as scout prints them.
+    #[arg(long, value_name = "N")]
+    pub(crate) volume: Option<usize>,
     #[command(flatten)]
-    pub(crate) target: Target,
+    pub(crate) reading: Reading,
     /// List every finding, however many are alike.
     #[arg(long)]
     pub(crate) all: bool,
@@ -376,6 +407,81 @@ pub(crate) struct Report {
 }
 
 #[derive(Debug, Group)]
+pub(crate) struct Compare {
+    /// An image or a device.
+    #[arg(value_name = "A")]
+    pub(crate) one: PathBuf,
+    /// Another one, or a folder of files.
+    #[arg(value_name = "B")]
+    pub(crate) other: PathBuf,
+    /// Compare byte by byte.
+    #[arg(long)]
+    pub(crate) bytes: bool,
+    /// The volume of A begins at this byte.
+    #[arg(long, value_name = "BYTES", conflicts_with = "volume_a")]
+    pub(crate) at_a: Option<u64>,
+    /// The volume of A with this number, as scout prints them.
+    #[arg(long, value_name = "N")]
+    pub(crate) volume_a: Option<usize>,
+    /// The volume of B begins at this byte.
+    #[arg(long, value_name = "BYTES", conflicts_with = "volume_b")]
+    pub(crate) at_b: Option<u64>,
+    /// The volume of B with this number, as scout prints them.
+    #[arg(long, value_name = "N")]
+    pub(crate) volume_b: Option<usize>,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Format {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// The copy to make; a new file.
+    #[arg(long)]
+    pub(crate) copy: PathBuf,
+    /// The file system.
+    #[arg(long = "as", value_enum, value_name = "KIND")]
+    pub(crate) file_system: FileSystem,
+    /// With a fresh partition table around it; the volume then begins at 1 MiB.
+    #[arg(long, value_enum, conflicts_with_all = ["at", "volume"])]
+    pub(crate) table: Option<PartitionTable>,
+    /// The label.
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) label: Option<String>,
+    /// Bytes in a sector.
+    #[arg(long, value_name = "BYTES", default_value_t = 512, value_parser = sector)]
+    pub(crate) sector: u32,
+    /// Bytes in a cluster; by the published tables without it.
+    #[arg(long, value_name = "BYTES")]
+    pub(crate) cluster: Option<u32>,
+    /// Leave nothing of what the medium held on the copy: all else becomes zeros.
+    #[arg(long, conflicts_with_all = ["at", "volume"])]
+    pub(crate) wipe: bool,
+    /// The folder that the files of this image were copied into.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) saved: Option<PathBuf>,
+    /// No file of the image matters.
+    #[arg(long)]
+    pub(crate) nothing_to_save: bool,
+}
+
+/// File systems that can be laid down.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum FileSystem {
+    Fat12,
+    Fat16,
+    Fat32,
+    Exfat,
+    Ntfs,
+}
+
+/// Partition tables that can be laid down.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum PartitionTable {
+    Mbr,
+    Gpt,
+}
+
+#[derive(Debug, Group)]
 pub(crate) struct Undo {
     /// A copy made by apply; its journal stands beside it.
     pub(crate) copy: PathBuf,
@@ -428,8 +534,8 @@ impl Command {
     /// The file that the work is about.
     pub(crate) fn subject(&self) -> Option<&Path> {
         match self {
-            Self::Scout(given) => Some(&given.image),
-            Self::Check(given) => Some(&given.target.image),
+            Self::Scout(given) => given.images.first().map(PathBuf::as_path),
+            Self::Check(given) => given.images.first().map(PathBuf::as_path),
             Self::Explain(given) => Some(&given.target.image),
             Self::Fields(given) => Some(&given.target.image),
             Self::Files(given) => Some(&given.target.image),
@@ -439,6 +545,8 @@ impl Command {
             Self::Surface(given) => Some(&given.source),
             Self::Plan(given) => Some(&given.target.image),
             Self::Apply(given) => Some(&given.copy),
+            Self::Compare(given) => Some(&given.one),
+            Self::Format(given) => Some(&given.target.image),
             Self::Report(given) => Some(&given.target.image),
             Self::Undo(given) => Some(&given.copy),
             Self::Demo(given) => Some(&given.dir),

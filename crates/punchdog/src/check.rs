@@ -5,6 +5,7 @@ use crate::{
     choose::{self, Chosen},
     failure::Verdict,
     json,
+    many::{self, Looked},
     page::{self, Page},
     watch::Screen,
 };
@@ -25,44 +26,58 @@ pub(crate) const MANY_DELETED: u64 = 8;
 const TEXT_AT: usize = 32;
 
 pub(crate) fn run(args: &Args, given: &Check) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image, &given.target.reading)?;
-    let screen = Screen::new();
-    let (chosen, seen) = choose::all(&image, &given.target, &screen)?;
+    let images = match given.images.as_slice() {
+        [only] if !only.is_dir() => return look(given, only, &Screen::new())?.print(args),
+        several => many::images(several)?,
+    };
+    many::run(args, &images, "punchdog.checks/1", |image| look(given, image, &Screen::quiet()))
+}
+
+/// Looks at one image.
+fn look(given: &Check, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
+    let target = given.target(path);
+    let image = choose::open(path, &target.reading)?;
+    let (chosen, seen) = choose::all(&image, &target, screen)?;
     let mut examined = Vec::new();
     for Chosen { target, again } in chosen {
-        examined.push((Diagnosed::of(&image, target, 512, &screen)?, again));
+        examined.push((Diagnosed::of(&image, target, 512, screen)?, again));
     }
-    drop(screen);
     let table_faults = seen.as_ref().map_or(&[][..], |seen| &seen.findings);
     let sound = seen.as_ref().is_none_or(Scouting::in_order)
         && examined.iter().all(|(found, _)| found.examination.sound());
-    if args.json {
-        let volumes: Vec<_> = examined.iter().map(|(found, _)| volume_json(found)).collect();
-        json::print(&json!({
-            "schema": "punchdog.check/2",
-            "image": json::image(&given.target.image, image.len()),
-            "sound": sound,
-            "volumes": volumes,
-            "table": seen.as_ref().map(|seen| json!({
-                "kind": crate::scout::table_name(seen.table),
-                "findings": table_faults.iter().map(|f| json::finding(f, 0)).collect::<Vec<_>>(),
-            })),
-            "strangers": seen.as_ref().map_or_else(Vec::new, json::strangers),
-        }))?;
-        return Ok(Verdict::of(sound));
-    }
+    let volumes: Vec<_> = examined.iter().map(|(found, _)| volume_json(found)).collect();
+    let document = json!({
+        "schema": "punchdog.check/2",
+        "image": json::image(path, image.len()),
+        "sound": sound,
+        "volumes": volumes,
+        "table": seen.as_ref().map(|seen| json!({
+            "kind": crate::scout::table_name(seen.table),
+            "findings": table_faults.iter().map(|f| json::finding(f, 0)).collect::<Vec<_>>(),
+        })),
+        "strangers": seen.as_ref().map_or_else(Vec::new, json::strangers),
+    });
     let mut page = Page::new();
     if let Some(seen) = &seen {
-        table(&mut page, seen, &given.target);
+        table(&mut page, seen, &target);
     }
     for (number, (found, again)) in examined.iter().enumerate() {
         if number > 0 {
             page.gap();
         }
-        volume(&mut page, &given.target.image, found, again, given.all);
+        volume(&mut page, path, found, again, given.all);
     }
-    page.print()?;
-    Ok(Verdict::of(sound))
+    let mut words: Vec<(String, anstyle::Style)> = Vec::new();
+    if seen.as_ref().is_some_and(|seen| !seen.in_order()) {
+        words.push(("partition table not in order".to_owned(), page::BAD));
+    }
+    for (found, _) in &examined {
+        let (text, style) = verdict(found);
+        words.push((format!("{} {text}", found.target.volume.kind().title()), style));
+    }
+    let style = words.iter().find(|(_, style)| *style != page::GOOD).map_or(page::GOOD, |(_, style)| *style);
+    let texts: Vec<String> = words.into_iter().map(|(text, _)| text).collect();
+    Ok(Looked { verdict: (texts.join("; "), style), page, document, fine: sound })
 }
 
 fn volume_json(found: &Diagnosed) -> serde_json::Value {

@@ -7,7 +7,14 @@ use crate::{
     page::{self, Page},
 };
 use anyhow::Context;
-use punchdog_core::{family::Wanted, files::record::State, medium::FileImage, progress::Silent, registry};
+use punchdog_core::{
+    family::Wanted,
+    files::record::State,
+    medium::FileImage,
+    progress::Silent,
+    registry,
+    surface::list::{List, Listed, State as Failed},
+};
 use punchdog_lab::{canvas::write_with_holes, faults::Patient, station};
 use serde_json::json;
 use sha2::{Digest, Sha256};
@@ -28,49 +35,14 @@ pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
     }
     std::fs::create_dir_all(dir).with_context(|| format!("the folder {} cannot be made", dir.display()))?;
     let mut page = Page::new();
-    let (camera, formatted) = lay_out(dir, &mut page)?;
+    let Patients { camera, formatted, failing } = lay_out(dir, &mut page)?;
     page.say("The job on the nest camera's card:");
     if !args.json {
         page.print()?;
     }
-    let job: [(&[&str], i32); 7] = [
-        (&["scout", "nest-camera.img"], 1),
-        (&["check", "nest-camera.img"], 1),
-        (&["explain", "nest-camera.img"], 1),
-        (&["salvage", "nest-camera.img", "--to", "saved"], 0),
-        (&["plan", "nest-camera.img", "--out", "nest-camera.plan.json"], 0),
-        (
-            &[
-                "apply",
-                "nest-camera.plan.json",
-                "--image",
-                "nest-camera.img",
-                "--copy",
-                "nest-camera.mended.img",
-            ],
-            0,
-        ),
-        (&["check", "nest-camera.mended.img"], 0),
-    ];
-    for (words, expected) in job {
+    for (words, expected) in CAMERA {
         step(args, dir, words, expected)?;
     }
-    let unearthing: [(&[&str], i32); 4] = [
-        (&["explain", "formatted-card.img"], 0),
-        (&["unearth", "formatted-card.img", "--out", "formatted-card.finds.json"], 0),
-        (&["salvage", "formatted-card.img", "--finds", "formatted-card.finds.json", "--to", "unearthed"], 0),
-        (
-            &[
-                "files",
-                "formatted-card.img",
-                "--finds",
-                "formatted-card.finds.json",
-                "--sheet",
-                "formatted-card.html",
-            ],
-            0,
-        ),
-    ];
     let (made, back) = verify(args, dir, &camera.sound)?;
     if !args.json {
         let mut page = Page::new();
@@ -78,30 +50,48 @@ pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
         page.say("The job on the card that was formatted by mistake:");
         page.print()?;
     }
-    for (words, expected) in unearthing {
+    for (words, expected) in FORMATTED {
         step(args, dir, words, expected)?;
     }
     let (photos, unearthed) = unearthed(dir, &formatted.before)?;
-    let fine = back == made && unearthed == photos;
+    if !args.json {
+        let mut page = Page::new();
+        page.gap();
+        page.head(
+            "unearthed, held against the card before it was formatted",
+            &format!("{unearthed} of {photos} files are back, byte for byte"),
+            if unearthed == photos { page::GOOD } else { page::BAD },
+        );
+        page.gap();
+        page.say("The job on the card that cannot be read in places:");
+        page.print()?;
+    }
+    for (words, expected) in FAILING {
+        step(args, dir, words, expected)?;
+    }
+    let (kept, all) = read_in_places(dir, &failing)?;
+    let fine = back == made && unearthed == photos && kept + failing.hit.len() == all;
     if args.json {
-        let all = job.iter().chain(&unearthing);
+        let all_words = CAMERA.iter().chain(&FORMATTED).chain(&FAILING);
         json::print(&json!({
             "schema": "punchdog.demo/1",
             "folder": dir.display().to_string(),
-            "job": all.map(|(words, status)| json!({ "words": words, "status": status })).collect::<Vec<_>>(),
+            "job": all_words.map(|(words, status)| json!({ "words": words, "status": status })).collect::<Vec<_>>(),
             "files": made,
             "files_back": back,
             "formatted_files": photos,
             "formatted_files_back": unearthed,
+            "failing_files": all,
+            "failing_files_back": kept,
         }))?;
         return Ok(Verdict::of(fine));
     }
     let mut page = Page::new();
     page.gap();
     page.head(
-        "unearthed, held against the card before it was formatted",
-        &format!("{unearthed} of {photos} files are back, byte for byte"),
-        if unearthed == photos { page::GOOD } else { page::BAD },
+        "weather-mast.mended.img, held against the card before it failed",
+        &format!("{kept} of {all} files are back, byte for byte, and the report names the others"),
+        if fine { page::GOOD } else { page::BAD },
     );
     page.next(&[
         ("punchdog explain tide-logger.img".to_owned(), "another patient: a damaged allocation table"),
@@ -112,6 +102,105 @@ pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
     ]);
     page.print()?;
     Ok(Verdict::of(fine))
+}
+
+/// The job on the nest camera's card.
+const CAMERA: [(&[&str], i32); 7] = [
+    (&["scout", "nest-camera.img"], 1),
+    (&["check", "nest-camera.img"], 1),
+    (&["explain", "nest-camera.img"], 1),
+    (&["salvage", "nest-camera.img", "--to", "saved"], 0),
+    (&["plan", "nest-camera.img", "--out", "nest-camera.plan.json"], 0),
+    (
+        &["apply", "nest-camera.plan.json", "--image", "nest-camera.img", "--copy", "nest-camera.mended.img"],
+        0,
+    ),
+    (&["check", "nest-camera.mended.img"], 0),
+];
+
+/// The job on the card that was formatted by mistake.
+const FORMATTED: [(&[&str], i32); 4] = [
+    (&["explain", "formatted-card.img"], 0),
+    (&["unearth", "formatted-card.img", "--out", "formatted-card.finds.json"], 0),
+    (&["salvage", "formatted-card.img", "--finds", "formatted-card.finds.json", "--to", "unearthed"], 0),
+    (
+        &[
+            "files",
+            "formatted-card.img",
+            "--finds",
+            "formatted-card.finds.json",
+            "--sheet",
+            "formatted-card.html",
+        ],
+        0,
+    ),
+];
+
+/// The job on the card that fails in places.
+const FAILING: [(&[&str], i32); 6] = [
+    (&["explain", "weather-mast.img", "--unreadable", "weather-mast.surface.json"], 0),
+    (&["map", "weather-mast.img", "--unreadable", "weather-mast.surface.json"], 0),
+    (&["salvage", "weather-mast.img", "--unreadable", "weather-mast.surface.json", "--to", "mast-saved"], 1),
+    (
+        &[
+            "plan",
+            "weather-mast.img",
+            "--unreadable",
+            "weather-mast.surface.json",
+            "--out",
+            "weather-mast.plan.json",
+        ],
+        0,
+    ),
+    (
+        &[
+            "apply",
+            "weather-mast.plan.json",
+            "--image",
+            "weather-mast.img",
+            "--copy",
+            "weather-mast.mended.img",
+        ],
+        0,
+    ),
+    (
+        &[
+            "report",
+            "weather-mast.img",
+            "--unreadable",
+            "weather-mast.surface.json",
+            "--plan",
+            "weather-mast.plan.json",
+            "--copy",
+            "weather-mast.mended.img",
+            "--saved",
+            "mast-saved",
+            "--job",
+            "Skerry Point, card of the weather mast",
+            "--out",
+            "weather-mast.html",
+        ],
+        0,
+    ),
+];
+
+/// How many files of the mended copy are as they were on the card before it failed, and how many there were.
+fn read_in_places(dir: &Path, failing: &station::FailingCard) -> anyhow::Result<(usize, usize)> {
+    let image = FileImage::open(&dir.join("weather-mast.mended.img"))?;
+    let volume = registry::recognise(&image, &Silent)?.context("the mended copy holds no volume")?;
+    let files = volume.files(&image, Wanted::default(), &Silent)?;
+    let found: BTreeMap<String, String> =
+        files.iter().filter(|file| !file.folder).map(|f| (f.path.to_string(), f.sha256(&image))).collect();
+    let made: Vec<_> = failing.sound.live().filter(|made| !made.folder).collect();
+    let kept = made.iter().filter(|made| found.get(&made.path) == Some(&made.sha256)).count();
+    Ok((kept, made.len()))
+}
+
+/// The patients that are worked on.
+struct Patients {
+    camera: station::Card,
+    formatted: station::FormattedCard,
+    failing: station::FailingCard,
 }
 
 /// How many files the card had before it was formatted, and how many of them were copied out, whatever they are called.
@@ -133,7 +222,7 @@ fn unearthed(dir: &Path, before: &Patient) -> anyhow::Result<(usize, usize)> {
 }
 
 /// Writes the patients into the folder, and says what happened to each; gives the two that are worked on.
-fn lay_out(dir: &Path, page: &mut Page) -> anyhow::Result<(station::Card, station::FormattedCard)> {
+fn lay_out(dir: &Path, page: &mut Page) -> anyhow::Result<Patients> {
     let camera = station::camera_card()?;
     page.say("The seabird field station on Skerry Point has sent its cards. They are made up, byte for byte, by this program.");
     page.gap();
@@ -158,16 +247,29 @@ fn lay_out(dir: &Path, page: &mut Page) -> anyhow::Result<(station::Card, statio
     write_with_holes(&dir.join("formatted-card.img"), &formatted.patient)?;
     write_with_holes(&dir.join("formatted-card.sound.img"), &formatted.before.bytes)?;
     page.beside(22, "formatted-card.img", page::STRONG, &format!("{}.", formatted.story));
+    let failing = station::failing_card()?;
+    write_with_holes(&dir.join("weather-mast.img"), &failing.image)?;
+    write_with_holes(&dir.join("weather-mast.sound.img"), &failing.sound.bytes)?;
+    let mut list = List::untried("weather-mast.img", failing.image.len() as u64, 512);
+    list.done = true;
+    list.extents = failing
+        .places
+        .iter()
+        .map(|place| Listed { offset: place.offset, length: place.length, state: Failed::Unreadable })
+        .collect();
+    crate::workplace::write_new(&dir.join("weather-mast.surface.json"), |file| json::write(file, &list))?;
+    page.beside(22, "weather-mast.img", page::STRONG, &format!("{}.", failing.story));
     page.gap();
     page.line(&format!("  in {}; beside each patient its sound twin, *.sound.img", page::quoted(dir)));
     page.gap();
-    Ok((camera, formatted))
+    Ok(Patients { camera, formatted, failing })
 }
 
 /// Runs one command of the job in the folder, and shows what it prints.
 fn step(args: &Args, dir: &Path, words: &[&str], expected: i32) -> anyhow::Result<()> {
     if !args.json {
-        anstream::println!("\n{S}$ punchdog {}{S:#}\n", words.join(" "), S = page::STRONG);
+        let shown: Vec<String> = words.iter().map(|word| page::quoted(Path::new(word))).collect();
+        anstream::println!("\n{S}$ punchdog {}{S:#}\n", shown.join(" "), S = page::STRONG);
         std::io::stdout().flush()?;
     }
     let color = match args.color {

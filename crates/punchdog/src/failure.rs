@@ -10,6 +10,8 @@ pub(crate) enum Verdict {
     Fine,
     /// Done, and the answer is "not sound": exit status 1.
     NotSound,
+    /// Some of the work could not be done, and the answer has said so: exit status 2.
+    NotDone,
 }
 
 impl Verdict {

@@ -5,14 +5,17 @@ mod apply;
 mod args;
 mod check;
 mod choose;
+mod compare;
 mod demo;
 mod explain;
 mod failure;
 mod fields;
 mod files;
 mod finds;
+mod format;
 mod json;
 mod lists;
+mod many;
 mod map;
 mod page;
 mod plan;
@@ -41,6 +44,7 @@ fn main() -> ExitCode {
     match result {
         Ok(Verdict::Fine) => ExitCode::SUCCESS,
         Ok(Verdict::NotSound) => ExitCode::from(1),
+        Ok(Verdict::NotDone) => ExitCode::from(2),
         Err(error) => {
             failure::report(&error, args.command.subject(), args.json);
             ExitCode::from(2)
@@ -76,6 +80,8 @@ fn run(args: &Args) -> anyhow::Result<Verdict> {
         Command::Plan(given) => plan::run(args, given),
         Command::Apply(given) => apply::run(args, given),
         Command::Report(given) => report::run(args, given),
+        Command::Compare(given) => compare::run(args, given),
+        Command::Format(given) => format::run(args, given),
         Command::Undo(given) => undo::run(args, given),
         Command::Demo(given) => demo::run(args, given),
         Command::Completions(given) => {

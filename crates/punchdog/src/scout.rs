@@ -5,6 +5,7 @@ use crate::{
     choose,
     failure::Verdict,
     json,
+    many::{self, Looked},
     page::{self, Page},
     watch::Screen,
 };
@@ -15,36 +16,48 @@ use punchdog_core::{
     report::finding::Weight,
 };
 use serde_json::json;
+use std::path::Path;
 
 pub(crate) fn run(args: &Args, given: &Scout) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.image, &given.reading)?;
-    let screen = Screen::new();
-    let seen = partition::scout(&image, true, &screen)?;
-    drop(screen);
+    let images = match given.images.as_slice() {
+        [only] if !only.is_dir() => return look(given, only, &Screen::new())?.print(args),
+        several => many::images(several)?,
+    };
+    many::run(args, &images, "punchdog.scouts/1", |image| look(given, image, &Screen::quiet()))
+}
+
+/// Looks at one image.
+fn look(given: &Scout, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
+    let image = choose::open(path, &given.reading)?;
+    let seen = partition::scout(&image, true, screen)?;
     let whole =
         seen.volumes.iter().all(|place| !place.boot_gone && place.extent.offset + place.bytes <= image.len());
     let faults = seen.findings.iter().any(|finding| finding.weight != Weight::Remark);
     let fine = whole && !faults;
     if seen.volumes.is_empty() && seen.strangers.is_empty() {
-        return Err(choose::nothing(&given.image, &image, &seen));
+        return Err(choose::nothing(path, &image, &seen));
     }
-    if args.json {
-        let volumes: Vec<_> =
-            seen.volumes.iter().enumerate().map(|(n, place)| json::place(n + 1, place)).collect();
-        json::print(&json!({
-            "schema": "punchdog.scout/1",
-            "image": json::image(&given.image, image.len()),
-            "table": table_name(seen.table),
-            "volumes": volumes,
-            "strangers": json::strangers(&seen),
-            "unreadable": medium_unreadable(&image),
-            "blank": seen.blank.map(|blank| format!("{blank:?}").to_lowercase()),
-            "findings": seen.findings.iter().map(|f| json::finding(f, 0)).collect::<Vec<_>>(),
-        }))?;
-    } else {
-        text(given, &image, &seen, fine)?;
-    }
-    Ok(Verdict::of(fine))
+    let volumes: Vec<_> =
+        seen.volumes.iter().enumerate().map(|(n, place)| json::place(n + 1, place)).collect();
+    let document = json!({
+        "schema": "punchdog.scout/1",
+        "image": json::image(path, image.len()),
+        "table": table_name(seen.table),
+        "volumes": volumes,
+        "strangers": json::strangers(&seen),
+        "unreadable": medium_unreadable(&image),
+        "blank": seen.blank.map(|blank| format!("{blank:?}").to_lowercase()),
+        "findings": seen.findings.iter().map(|f| json::finding(f, 0)).collect::<Vec<_>>(),
+    });
+    let (order, style) = if fine { ("in order", page::GOOD) } else { ("not in order", page::BAD) };
+    let kinds: Vec<&str> = seen
+        .volumes
+        .iter()
+        .map(|place| place.what.title())
+        .chain(seen.strangers.iter().map(|stranger| stranger.name.title))
+        .collect();
+    let verdict = (format!("{order}: {}", kinds.join(", ")), style);
+    Ok(Looked { verdict, page: text(path, given, &image, &seen, fine), document, fine })
 }
 
 pub(crate) fn table_name(table: Table) -> &'static str {
@@ -66,8 +79,8 @@ fn table_text(seen: &Scouting) -> &'static str {
     }
 }
 
-fn text(given: &Scout, medium: &choose::Image, seen: &Scouting, fine: bool) -> anyhow::Result<()> {
-    let (path, bytes) = (&given.image, medium.len());
+fn text(path: &Path, given: &Scout, medium: &choose::Image, seen: &Scouting, fine: bool) -> Page {
+    let bytes = medium.len();
     let mut page = Page::new();
     let name = choose::file_name(path);
     let (verdict, style) = if fine { ("in order", page::GOOD) } else { ("not in order", page::BAD) };
@@ -81,7 +94,7 @@ fn text(given: &Scout, medium: &choose::Image, seen: &Scouting, fine: bool) -> a
     });
     page.gap();
     for (number, place) in seen.volumes.iter().enumerate() {
-        volume(&mut page, number + 1, place, bytes);
+        volume(&mut page, number + 1, place, medium);
     }
     for stranger in &seen.strangers {
         let left = format!("-  {:<8}", "other");
@@ -126,10 +139,11 @@ fn text(given: &Scout, medium: &choose::Image, seen: &Scouting, fine: bool) -> a
     if !next.is_empty() {
         page.next(&next);
     }
-    page.print()
+    page
 }
 
-fn volume(page: &mut Page, number: usize, place: &Place, image: u64) {
+fn volume(page: &mut Page, number: usize, place: &Place, medium: &choose::Image) {
+    let image = medium.len();
     let left = format!("{number}  {:<8}", place.what.title());
     let mut text = format!("at byte {}, {}", place.extent.offset, page::size(place.bytes));
     match (&place.entry, place.way) {
@@ -138,7 +152,10 @@ fn volume(page: &mut Page, number: usize, place: &Place, image: u64) {
         _ => {}
     }
     if place.boot_gone {
-        text = format!("{text}; its boot sector is gone, what lies behind it is not");
+        let first = Extent::new(place.extent.offset, 512);
+        let unread = medium_unreadable(medium).iter().any(|bad| bad.overlaps(first));
+        let state = if unread { "cannot be read" } else { "is gone, what lies behind it is not" };
+        text = format!("{text}; its boot sector {state}");
     }
     if place.extent.offset + place.bytes > image {
         let missing = place.extent.offset + place.bytes - image;

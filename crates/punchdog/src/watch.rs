@@ -34,12 +34,20 @@ pub(crate) struct Screen {
     shown: Mutex<Option<(String, ProgressBar)>>,
     bytes: bool,
     rate: bool,
+    /// It shows nothing.
+    quiet: bool,
 }
 
 impl Screen {
     /// Counts units of work.
     pub(crate) fn new() -> Self {
-        Self { started: Instant::now(), shown: Mutex::new(None), bytes: false, rate: false }
+        Self { started: Instant::now(), shown: Mutex::new(None), bytes: false, rate: false, quiet: false }
+    }
+    /// Shows nothing: for several works at once.
+    pub(crate) fn quiet() -> Self {
+        let mut screen = Self::new();
+        screen.quiet = true;
+        screen
     }
     /// Counts bytes, and shows the time left.
     pub(crate) fn of_bytes() -> Self {
@@ -71,7 +79,7 @@ impl Screen {
 
 impl Watch for Screen {
     fn at(&self, work: &str, done: u64, of: u64) {
-        if self.started.elapsed() < PATIENCE || !std::io::stderr().is_terminal() {
+        if self.quiet || self.started.elapsed() < PATIENCE || !std::io::stderr().is_terminal() {
             return;
         }
         let mut shown = self.shown.lock().unwrap_or_else(PoisonError::into_inner);

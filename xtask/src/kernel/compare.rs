@@ -28,7 +28,7 @@ fn word(mount: &Mount) -> &'static str {
 }
 
 /// Where the forecast is not what the kernel did.
-fn forecast_differs(forecast: &HostForecast, answer: &Answer) -> Option<String> {
+pub(super) fn forecast_differs(forecast: &HostForecast, answer: &Answer) -> Option<String> {
     let read = (forecast.mounts_read_only, answer.read_only.writable.is_some());
     let write = (forecast.mounts_read_write, answer.read_write.writable == Some(true));
     if read.0 != read.1 || write.0 != write.1 {
@@ -46,7 +46,7 @@ fn forecast_differs(forecast: &HostForecast, answer: &Answer) -> Option<String> 
 }
 
 /// Where the mended volume is not what it should be.
-fn mended_differs(case: &Case, answer: &Answer) -> Option<String> {
+pub(super) fn mended_differs(case: &Case, answer: &Answer) -> Option<String> {
     if answer.after.writable != Some(true) {
         return Some(format!("mended, the kernel {}", word(&answer.after)));
     }

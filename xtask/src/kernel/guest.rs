@@ -6,7 +6,7 @@ use base64::prelude::{BASE64_STANDARD, Engine};
 use std::{
     collections::BTreeMap,
     fmt::Write,
-    path::Path,
+    path::{Path, PathBuf},
     process::{Command, Stdio},
     time::{Duration, Instant},
 };
@@ -94,10 +94,33 @@ pub(crate) struct Answer {
     pub(crate) wrote: Option<bool>,
 }
 
+/// A disk whose sectors fail: the image, and which sectors of 512 bytes.
+pub(super) type Failing = (PathBuf, Vec<u64>);
+
+/// A disk of which reads of some sectors end in an error.
+fn failing(qemu: &mut Command, number: usize, (image, sectors): &Failing) {
+    let error = |sector: &u64| {
+        serde_json::json!({
+            "event": "none", "iotype": "read", "errno": 5, "sector": sector, "once": false, "immediately": false
+        })
+    };
+    let errors: Vec<_> = sectors.iter().map(error).collect();
+    let node = format!("failing{number}");
+    let file = serde_json::json!({
+        "driver": "blkdebug", "image": { "driver": "file", "filename": image }, "inject-error": errors
+    });
+    let disk = serde_json::json!({ "driver": "raw", "node-name": node, "file": file });
+    qemu.arg("-blockdev").arg(disk.to_string());
+    qemu.arg("-device").arg(format!("virtio-blk-pci,drive={node},rerror=report,werror=report"));
+}
+
 /// Starts a guest with `folder` as its host folder and `drives` as its disks, which it may write
 /// to, and waits for its end.
-fn start(machine: &Machine, folder: &Path, drives: &[&Path]) -> anyhow::Result<String> {
+fn start(machine: &Machine, folder: &Path, drives: &[&Path], bad: &[Failing]) -> anyhow::Result<String> {
     let mut qemu = Command::new("qemu-system-x86_64");
+    for (number, disk) in bad.iter().enumerate() {
+        failing(&mut qemu, number, disk);
+    }
     for drive in drives {
         // Zeros become holes in the image.
         let options = "format=raw,if=virtio,cache=unsafe,discard=unmap,detect-zeroes=unmap";
@@ -153,7 +176,7 @@ pub(crate) fn ask(machine: &Machine, cases: &[Case]) -> anyhow::Result<Vec<Answe
         let _ = writeln!(script, "look {number} {}", case.driver);
     }
     std::fs::write(folder.path().join("guest.sh"), script)?;
-    let answers = parse(&start(machine, folder.path(), &[])?, cases.len());
+    let answers = parse(&start(machine, folder.path(), &[], &[])?, cases.len());
     ensure!(answers.len() == cases.len(), "the guest answered {} of {} cases", answers.len(), cases.len());
     Ok(answers)
 }
@@ -170,7 +193,7 @@ pub(crate) fn fill(machine: &Machine, volumes: &[(&str, Vec<u8>)]) -> anyhow::Re
         let _ = writeln!(script, "fill {number} {driver}");
     }
     std::fs::write(folder.path().join("guest.sh"), script)?;
-    let answers = parse(&start(machine, folder.path(), &[])?, volumes.len());
+    let answers = parse(&start(machine, folder.path(), &[], &[])?, volumes.len());
     ensure!(
         answers.len() == volumes.len(),
         "the guest filled {} of {} volumes",
@@ -189,7 +212,7 @@ pub(crate) fn fill(machine: &Machine, volumes: &[(&str, Vec<u8>)]) -> anyhow::Re
 pub(crate) fn told(machine: &Machine, script: &str, drives: &[&Path]) -> anyhow::Result<Answer> {
     let folder = tempfile::tempdir()?;
     std::fs::write(folder.path().join("guest.sh"), format!("{SCRIPT}{script}"))?;
-    let text = start(machine, folder.path(), drives)?;
+    let text = start(machine, folder.path(), drives, &[])?;
     parse(&text, 1).pop().with_context(|| format!("the guest gave no answer: {text}"))
 }
 
@@ -202,8 +225,21 @@ pub(crate) fn answers(
 ) -> anyhow::Result<(String, Vec<Answer>)> {
     let folder = tempfile::tempdir()?;
     std::fs::write(folder.path().join("guest.sh"), format!("{SCRIPT}{script}"))?;
-    let text = start(machine, folder.path(), drives)?;
+    let text = start(machine, folder.path(), drives, &[])?;
     let answers = parse(&text, expected);
+    Ok((text, answers))
+}
+
+/// Runs `script` in a guest with these failing disks as /dev/vda and on, and `folder` as /host.
+pub(super) fn on_failing(
+    machine: &Machine,
+    script: &str,
+    folder: &Path,
+    disks: &[Failing],
+) -> anyhow::Result<(String, Vec<Answer>)> {
+    std::fs::write(folder.join("guest.sh"), format!("{SCRIPT}{script}"))?;
+    let text = start(machine, folder, &[], disks)?;
+    let answers = parse(&text, disks.len());
     Ok((text, answers))
 }
 

@@ -7,6 +7,7 @@
 
 mod cases;
 mod compare;
+mod failing;
 mod guest;
 mod large;
 mod media;
@@ -47,6 +48,9 @@ pub(crate) struct Kernel {
     /// Only the whole media; with --only, those whose name contains its text.
     #[arg(long)]
     only_media: bool,
+    /// Only disks with sectors that fail.
+    #[arg(long)]
+    only_failing: bool,
     /// Keep the images of cases that disagree in this folder.
     #[arg(long)]
     keep: Option<std::path::PathBuf>,
@@ -61,6 +65,9 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
     println!("kernel lane: {} ready after {} s", machine.kernel, started.elapsed().as_secs());
     if given.large {
         return large::run(&machine, &crate::bench::program()?);
+    }
+    if given.only_failing {
+        return failing::run(&machine, &crate::bench::program()?);
     }
     let seed = given.seed.unwrap_or_else(crate::of_commit);
     if given.only_media {
@@ -105,6 +112,9 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
     }
     table.print(started.elapsed());
     let media = !everything || media::run(&machine, given.media, seed, None)?;
+    if everything {
+        failing::run(&machine, &crate::bench::program()?)?;
+    }
     anyhow::ensure!(table.agrees() && media, "the kernel disagrees");
     Ok(())
 }

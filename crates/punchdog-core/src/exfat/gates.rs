@@ -224,8 +224,12 @@ fn follow(gate: &mut Gate<'_>, cluster: u32) -> Result<Option<u32>, &'static Ent
         gate.error(format!("invalid access to FAT (entry {cluster:#010x})"));
         return Err(&c::ROOT_CLUSTER);
     }
-    let value = gate.medium.lenient(g.table_place(0).plus(cluster.wide().times(4)), 4).bytes.le32(0);
-    match value {
+    let entry = gate.medium.lenient(g.table_place(0).plus(cluster.wide().times(4)), 4);
+    if !entry.missing.is_empty() {
+        gate.error(format!("failed to access to FAT (entry {cluster:#010x}, err:-5)"));
+        return Err(&c::INTO_RANGE);
+    }
+    match entry.bytes.le32(0) {
         0 => {
             gate.error(format!("invalid access to FAT free cluster (entry {cluster:#010x})"));
             Err(&c::INTO_FREE)

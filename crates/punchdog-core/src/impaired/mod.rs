@@ -7,6 +7,7 @@
 pub mod catalogue;
 mod heal;
 mod hits;
+mod wraps;
 
 pub(crate) use heal::from_second_copies;
 pub use hits::{HitFile, HitStructure, Hits, Places, bytes, sectors};
@@ -32,6 +33,8 @@ use crate::{
     },
 };
 use catalogue as c;
+use std::ops::ControlFlow;
+use wraps::Wraps;
 
 /// Files that are named one by one.
 const NAMED: usize = 500;
@@ -60,7 +63,9 @@ impl Volume for Impaired {
         self.0.data_at()
     }
     fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError> {
-        Ok(Box::new(ImpairedSurvey(self.0.survey(medium, watch)?)))
+        let mut inner = self.0.survey(medium, watch)?;
+        let wraps = wraps::period(medium, false).map(|after| Wraps::of(medium, &mut *inner, after));
+        Ok(Box::new(ImpairedSurvey { inner, wraps }))
     }
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
         let places = Places::of(medium, Unknown::Unreadable);
@@ -69,38 +74,56 @@ impl Volume for Impaired {
             && let Some(name) = needed(&survey.structures(medium), &places)
         {
             // What would follow from zeros there does not matter: no host gets them.
-            return ["linux", "windows"].map(|host| unread(self.kind(), host, &name)).to_vec();
+            return ["linux", "windows"].map(|host| unread(self.kind(), host, &name.0, name.1)).to_vec();
         }
         self.0.forecast(medium, sector)
     }
 }
 
-/// The first structure that no host mounts without, and that cannot be read.
-fn needed(structures: &[Structure], places: &Places) -> Option<String> {
-    let hit = |one: &&Structure| {
-        let part = one.needed.map(|length| Extent::new(one.extent.offset, length.min(one.extent.length)));
-        part.is_some_and(|part| places.touch([part]))
-    };
-    structures.iter().find(hit).map(|one| one.name.to_string())
+/// The first structure that no host mounts without, and that cannot be read: its name, and from which byte on.
+fn needed(structures: &[Structure], places: &Places) -> Option<(String, u64)> {
+    structures.iter().find_map(|one| {
+        let part = Extent::new(one.extent.offset, one.needed?.min(one.extent.length));
+        let first = places.in_these([part]).first().copied()?;
+        Some((one.name.to_string(), first.offset))
+    })
 }
 
-/// What a host does that cannot read a structure that it needs. Linux 6.12: fs/fat/inode.c, fs/exfat/super.c,
+/// Bytes that NTFS's driver reads at once, where clusters are not smaller.
+const BLOCK: u64 = 4096;
+
+/// What a host does that cannot read a structure that it needs, from byte `at` on. Linux 6.12: fs/fat/inode.c, fs/exfat/super.c,
 /// fs/ntfs3/super.c.
-fn unread(kind: Kind, host: &'static str, name: &str) -> HostForecast {
+fn unread(kind: Kind, host: &'static str, name: &str, at: u64) -> HostForecast {
     let basis = if host == "linux" { Basis::Driver } else { Basis::Documented };
     let reason = format!("{name} cannot be read");
     let mut forecast = HostForecast::refuses(host, basis, c::STRUCTURE.code, reason);
     if host == "linux" {
-        let line = match (kind, name) {
-            (Kind::Exfat, "the main boot region") => Some("exFAT-fs (DEV): unable to read boot sector"),
-            (Kind::Fat12 | Kind::Fat16 | Kind::Fat32, "the boot sector") => {
-                Some("FAT-fs (DEV): unable to read boot sector")
+        let lines: &[&str] = match (kind, name) {
+            (Kind::Exfat, "the main boot region") if at == 0 => &[
+                "exFAT-fs (DEV): unable to read boot sector",
+                "exFAT-fs (DEV): failed to read boot sector",
+                "exFAT-fs (DEV): failed to recognize exfat type",
+            ],
+            (Kind::Exfat, "the main boot region") => {
+                &["exFAT-fs (DEV): invalid boot region", "exFAT-fs (DEV): failed to recognize exfat type"]
             }
-            (Kind::Fat32, "FSInfo") => Some("FAT-fs (DEV): bread failed, FSINFO block (sector = 1)"),
-            _ => None,
+            (Kind::Fat12 | Kind::Fat16 | Kind::Fat32, "the boot sector") => {
+                &["FAT-fs (DEV): unable to read boot sector"]
+            }
+            (Kind::Ntfs, "the boot sector") => &["ntfs3(DEV): failed to read volume at offset 0x0"],
+            (Kind::Fat32, "FSInfo") => &["FAT-fs (DEV): bread failed, FSINFO block (sector = 1)"],
+            _ => &[],
         };
-        forecast.log.extend(line.map(str::to_owned));
-        forecast.log_read_write.extend(line.map(str::to_owned));
+        forecast.log = lines.iter().map(|line| (*line).to_owned()).collect();
+        if (kind, name) == (Kind::Ntfs, "$Bitmap") {
+            let block = at.per(BLOCK).times(BLOCK);
+            forecast.log = vec![
+                format!("ntfs3(DEV): failed to read volume at offset {block:#x}"),
+                "ntfs3(DEV): Failed to initialize $Bitmap (-5).".to_owned(),
+            ];
+        }
+        forecast.log_read_write.clone_from(&forecast.log);
     } else {
         "a device that cannot be read, or nothing".clone_into(&mut forecast.seen);
     }
@@ -108,7 +131,51 @@ fn unread(kind: Kind, host: &'static str, name: &str) -> HostForecast {
 }
 
 /// A volume as it was read.
-struct ImpairedSurvey(Box<dyn Survey>);
+struct ImpairedSurvey {
+    inner: Box<dyn Survey>,
+    wraps: Option<Wraps>,
+}
+
+/// Says of a record that it is not what was written.
+fn hurt(record: &mut FileRecord, why: &'static str) {
+    if record.state == State::Intact {
+        record.state = State::Damaged;
+        record.note = Some(why.into());
+    }
+    record.whole = false;
+}
+
+/// Says that the medium begins again, and which files that costs.
+fn begins_again(seen: &mut Examination, wraps: &Wraps, medium: &dyn Medium, survey: &mut dyn Survey) {
+    let mut paths = Vec::new();
+    let mut whole = 0_u64;
+    survey.each_file(medium, Wanted::default(), &mut |file| {
+        if !file.folder && wraps.hurts(file.content.extents()).is_some() {
+            whole = whole.plus(u64::from(file.state == State::Intact));
+            paths.push(file.path.to_string());
+        }
+        ControlFlow::Continue(())
+    });
+    let intact = seen.tally.intact.minus(whole);
+    seen.retally(Tally { intact, damaged: seen.tally.damaged.plus(whole), ..seen.tally });
+    let after = wraps.after;
+    let many = counted(paths.len().wide(), "file is", "files are");
+    let sentence = format!(
+        "The medium begins again after {after} bytes: that is what it really holds, whatever it says; {many} beyond saving."
+    );
+    seen.story = if seen.sound() { sentence } else { format!("{sentence} {}", seen.story) };
+    let mut finding = Finding::new(&c::WRAPS, format!("the medium begins again after {after} bytes")).because(
+        format!("What stands at a byte stands {after} bytes further on as well, wherever that was compared."),
+        format!("A volume of {} bytes needs a medium as large.", medium.len()),
+        format!("What was written behind byte {after} landed before it; of two files in one place, the one written last is there."),
+    );
+    finding.extents.push(Extent::new(after, medium.len().minus(after)));
+    paths.truncate(NAMED);
+    finding.paths = paths;
+    seen.findings.insert(0, finding);
+    seen.findings.sort_by_key(|finding| finding.weight);
+    seen.likely = Some("a medium of false capacity: made to say that it is larger than it is".to_owned());
+}
 
 /// What a file lacks: says so of a record.
 fn judge(record: &mut FileRecord, unreadable: &Places, lost: &Places) {
@@ -136,19 +203,26 @@ fn judge(record: &mut FileRecord, unreadable: &Places, lost: &Places) {
 
 impl Survey for ImpairedSurvey {
     fn examine(&mut self, medium: &dyn Medium) -> Examination {
-        let mut seen = self.0.examine(medium);
+        let mut seen = self.inner.examine(medium);
         let places = Places::of(medium, Unknown::Unreadable);
         if !places.is_empty() {
-            let marked = self.0.marked_bad(medium);
-            let needed = needed(&self.0.structures(medium), &places);
-            let hits = Hits::of(medium, &mut *self.0, &places);
-            tell(&mut seen, &hits, &places, needed.as_deref());
+            let marked = self.inner.marked_bad(medium);
+            let needed = needed(&self.inner.structures(medium), &places);
+            let hits = Hits::of(medium, &mut *self.inner, &places);
+            tell(&mut seen, &hits, &places, needed.as_ref().map(|(name, _)| &**name));
             compare_marks(&mut seen, &marked, &places);
         }
         let lost = Places::of(medium, Unknown::Lost);
         if !lost.is_empty() {
-            let hits = Hits::of(medium, &mut *self.0, &lost);
+            let hits = Hits::of(medium, &mut *self.inner, &lost);
             recount(&mut seen, &hits);
+        }
+        if self.wraps.is_none() && !seen.sound() {
+            let after = wraps::period(medium, true);
+            self.wraps = after.map(|after| Wraps::of(medium, &mut *self.inner, after));
+        }
+        if let Some(wraps) = &self.wraps {
+            begins_again(&mut seen, wraps, medium, &mut *self.inner);
         }
         seen
     }
@@ -156,29 +230,33 @@ impl Survey for ImpairedSurvey {
     fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>) {
         let places = Places::of(medium, Unknown::Unreadable);
         let lost = Places::of(medium, Unknown::Lost);
-        if places.is_empty() && lost.is_empty() {
-            return self.0.each_file(medium, wanted, take);
+        let wraps = &self.wraps;
+        if places.is_empty() && lost.is_empty() && wraps.is_none() {
+            return self.inner.each_file(medium, wanted, take);
         }
-        self.0.each_file(medium, wanted, &mut |mut file| {
+        self.inner.each_file(medium, wanted, &mut |mut file| {
             judge(&mut file, &places, &lost);
+            if let Some(why) = wraps.as_ref().and_then(|wraps| wraps.hurts(file.content.extents())) {
+                hurt(&mut file, why);
+            }
             take(file)
         });
     }
 
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup> {
-        self.0.fields(medium)
+        self.inner.fields(medium)
     }
 
     fn structures(&mut self, medium: &dyn Medium) -> Vec<Structure> {
-        self.0.structures(medium)
+        self.inner.structures(medium)
     }
 
     fn marked_bad(&mut self, medium: &dyn Medium) -> Vec<Extent> {
-        self.0.marked_bad(medium)
+        self.inner.marked_bad(medium)
     }
 
     fn occupied(&self) -> Occupied {
-        self.0.occupied()
+        self.inner.occupied()
     }
 
     fn mend(
@@ -188,7 +266,7 @@ impl Survey for ImpairedSurvey {
         steps: &mut Steps<'_>,
         watch: &dyn Watch,
     ) -> Result<(), MediumError> {
-        self.0.mend(window, choices, steps, watch)
+        self.inner.mend(window, choices, steps, watch)
     }
 }
 

@@ -57,6 +57,9 @@ pub(super) fn of(medium: &dyn Medium, geometry: &Geometry, survey: &Survey) -> V
     for (number, name, purpose) in OWN {
         let Some(file) = records.live(number) else { continue };
         for extent in extents(survey, file, &[kind::DATA, kind::BITMAP]) {
+            // The boot sector has a name of its own.
+            let own = if number == own::BOOT && extent.offset == 0 { sector } else { 0 };
+            let extent = Extent::new(extent.offset.plus(own), extent.length.minus(own));
             let structure = Structure::new(name, purpose, extent);
             let whole = matches!(number, own::UPCASE | own::BITMAP);
             let structure = if whole { structure.needed(u64::MAX) } else { structure };

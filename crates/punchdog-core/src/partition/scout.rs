@@ -9,7 +9,7 @@ use super::{
     search, unlisted,
 };
 use crate::{
-    medium::{Extent, Medium, MediumError},
+    medium::{Extent, Medium, MediumError, Unknown},
     progress::Watch,
     report::{
         finding::{Collector, Finding, Sink},
@@ -79,6 +79,7 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
     }
     out.volumes.sort_by_key(|place| place.extent.offset);
     out.findings = faults.into_sorted();
+    tell_unread(medium, &mut out.findings);
     // What is wrong with a table as a whole concerns every volume that it lists.
     for class in [&c::GPT_PROTECTION, &c::GPT_PRIMARY, &c::GPT_GONE, &c::SIGNATURE] {
         if out.findings.iter().any(|finding| finding.entry.code == class.code) {
@@ -86,6 +87,18 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
         }
     }
     Ok(out)
+}
+
+/// What zeros would be a fault of where nothing can be read: that nobody knows it is said first.
+fn tell_unread(medium: &dyn Medium, findings: &mut [Finding]) {
+    let unread = medium.unknown(Unknown::Unreadable);
+    for finding in findings {
+        let begins = finding.extents.first().map(|extent| Extent::new(extent.offset, 1));
+        if begins.is_some_and(|begins| unread.iter().any(|place| place.overlaps(begins))) {
+            finding.summary = format!("{}, as far as can be read", finding.summary);
+            finding.is = format!("Its bytes cannot be read; what stands there is not known. {}", finding.is);
+        }
+    }
 }
 
 /// What the entries do not lead to.

@@ -4,5 +4,6 @@ pub mod apply;
 pub mod error;
 pub mod evidence;
 pub mod journal;
+pub mod lay;
 pub mod measure;
 pub mod plan;

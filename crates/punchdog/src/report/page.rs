@@ -39,7 +39,8 @@ pub(super) fn summary(facts: &Facts) -> Vec<String> {
             }
         }
     }
-    if !facts.unreadable.is_empty() {
+    let told = facts.volumes.iter().any(|volume| !volume.sound);
+    if !facts.unreadable.is_empty() && !told {
         said.push(format!("{} of the medium could not be read.", sectors(&facts.unreadable)));
     }
     if let Some(saved) = &facts.saved {

@@ -1,8 +1,10 @@
 //! The built program, run on files in a temporary folder.
 
 mod bad_input;
+mod compare;
 mod disks;
 mod exfat;
+mod format;
 mod job;
 mod large;
 mod next;

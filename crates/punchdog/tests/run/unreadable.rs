@@ -1,8 +1,12 @@
 //! Media that fail in places, from the list of them to the report.
 
 use super::{folder_with, json, patient, run};
-use punchdog_core::family::Kind;
-use punchdog_lab::faults::Patient;
+use punchdog_core::{family::Kind, fat::fresh::Wish};
+use punchdog_lab::{
+    fat::{Filler, Placing},
+    faults::Patient,
+    seed::Seed,
+};
 use serde_json::{Value, json};
 use std::{fs, path::Path};
 
@@ -122,7 +126,7 @@ fn a_report_says_what_was_measured_and_no_more() {
     let page = fs::read_to_string(at.join("r.html")).unwrap();
     for part in [
         "Job &lt;7&gt;",
-        "5 sectors of the medium could not be read",
+        "5 sectors cannot be read",
         "came out as planned",
         "ledges.csv",
         "What was not tried",
@@ -288,4 +292,61 @@ fn the_map_has_a_lane_for_everything() {
     ] {
         assert_eq!(run(at, words).status, 2, "{words:?}");
     }
+}
+
+/// What a card shows that says it has four times as many bytes as it has: what was written behind its true end landed
+/// at its beginning, but for what would have hit the tables.
+#[test]
+fn a_medium_that_begins_again_is_told_and_its_files_are_not_called_intact() {
+    const TRUE_END: usize = 6 << 20;
+    let wish = Wish {
+        kind: Kind::Fat32,
+        bytes: 40 << 20,
+        sector_bytes: 512,
+        cluster_bytes: 512,
+        tables: 2,
+        label: *b"BIG CARD   ",
+        serial: 4,
+    };
+    let mut seed = Seed::new(9);
+    let mut filler = Filler::new(&wish, vec![0; 40 << 20]).unwrap();
+    for number in 0..30 {
+        let content = seed.bytes(400_000 + 5_000 * number);
+        filler.file(&format!("take {number:02}.wav"), &content, Placing::Row).unwrap();
+    }
+    let sound = Patient::new(filler.finish().unwrap());
+    let mut chip = sound.bytes[..TRUE_END].to_vec();
+    for at in (TRUE_END..sound.bytes.len()).step_by(512) {
+        let sector = &sound.bytes[at..at + 512];
+        let landed = at % TRUE_END;
+        if landed > 1 << 20 && sector.iter().any(|byte| *byte != 0) {
+            chip[landed..landed + 512].copy_from_slice(sector);
+        }
+    }
+    let image: Vec<u8> = chip.iter().copied().cycle().take(sound.bytes.len()).collect();
+    let folder = folder_with("card.img", &image);
+    let at = folder.path();
+    let check = json(at, &["check", "card.img"], 1);
+    let findings = check["volumes"][0]["findings"].as_array().unwrap();
+    let told = findings.iter().find(|f| f["code"] == "medium/begins-again").expect("the finding");
+    assert_eq!(told["extents"][0]["offset"], json!(TRUE_END));
+    let explain = run(at, &["explain", "card.img"]);
+    assert!(explain.out.contains("begins again after 6291456 bytes"), "{}", explain.out);
+    assert!(explain.out.contains("false capacity"), "{}", explain.out);
+    let files = json(at, &["files", "card.img", "--hash"], 0);
+    let mut intact = 0;
+    for made in sound.live() {
+        // Where the folder itself was written over, the name is gone.
+        let list = files["files"].as_array().unwrap();
+        let Some(file) = list.iter().find(|f| f["path"] == made.path.as_str()) else { continue };
+        if file["state"] == "intact" {
+            assert_eq!(file["sha256"], json!(made.sha256), "{} is called intact", made.path);
+            intact += 1;
+        }
+    }
+    assert_eq!(check["volumes"][0]["files"]["intact"], json!(intact));
+    assert!(intact < 10, "most stand behind the true end");
+    // A sound card of that size is none of this.
+    let folder = folder_with("card.img", &sound.bytes);
+    json(folder.path(), &["check", "card.img"], 0);
 }

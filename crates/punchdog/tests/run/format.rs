@@ -1,0 +1,184 @@
+//! A fresh file system as the last resort, and several images at once.
+
+use super::{folder_with, json, patient, run};
+use punchdog_core::family::Kind;
+use serde_json::{Value, json};
+use std::fs;
+
+#[test]
+fn files_are_saved_first_and_a_quick_format_can_be_undone() {
+    let sound = patient(Kind::Fat32);
+    let folder = folder_with("card.img", &sound.bytes);
+    let at = folder.path();
+    let refused = run(at, &["format", "card.img", "--copy", "new.img", "--as", "exfat"]);
+    assert_eq!(refused.status, 2);
+    assert!(
+        refused.err.contains("can still be copied out") && refused.err.contains("salvage card.img"),
+        "{}",
+        refused.err
+    );
+    assert!(!at.join("new.img").exists());
+
+    let saved = json(at, &["salvage", "card.img", "--to", "out", "--match", "*.csv"], 0);
+    let done = json(
+        at,
+        &["format", "card.img", "--copy", "new.img", "--as", "exfat", "--saved", "out", "--label", "FRESH"],
+        0,
+    );
+    let unsaved = done["not_saved"].as_array().unwrap();
+    let copied: Vec<&Value> = saved["files"].as_array().unwrap().iter().map(|file| &file["path"]).collect();
+    let lacking = |path: &str| !copied.contains(&&json!(path));
+    let expected: Vec<&str> = sound
+        .live()
+        .filter(|made| !made.folder && made.size > 0 && lacking(&made.path))
+        .map(|made| made.path.as_str())
+        .collect();
+    assert!(copied.len() > 2 && expected.len() > 20);
+    let told: Vec<&str> = unsaved.iter().map(|path| path.as_str().unwrap()).collect();
+    let sorted = |mut list: Vec<&str>| -> Vec<String> {
+        list.sort_unstable();
+        list.into_iter().map(str::to_owned).collect()
+    };
+    assert_eq!(sorted(told), sorted(expected), "what the manifest lacks is listed");
+    assert_eq!(done["sound"], true);
+    let scout = json(at, &["scout", "new.img"], 0);
+    assert_eq!((&scout["volumes"][0]["kind"], &scout["table"]), (&json!("exfat"), &json!("none")));
+    let check = json(at, &["check", "new.img"], 0);
+    assert_eq!(
+        (&check["volumes"][0]["label"], &check["volumes"][0]["files"]["intact"]),
+        (&json!("FRESH"), &json!(0))
+    );
+    // What the card held can still be unearthed: by its name, where its folders are left.
+    let found = json(at, &["unearth", "new.img", "--out", "finds.json"], 0);
+    assert!(!found["counts"].as_array().unwrap().is_empty());
+    json(at, &["undo", "new.img"], 0);
+    assert!(fs::read(at.join("new.img")).unwrap() == sound.bytes);
+    // Nothing is written over.
+    let again = run(at, &["format", "card.img", "--copy", "new.img", "--as", "fat32", "--nothing-to-save"]);
+    assert_eq!(again.status, 2, "{}", again.out);
+    let itself = run(at, &["format", "card.img", "--copy", "card.img", "--as", "fat32", "--nothing-to-save"]);
+    assert_eq!(itself.status, 2, "{}", itself.out);
+    assert!(fs::read(at.join("card.img")).unwrap() == sound.bytes);
+}
+
+#[test]
+fn every_file_system_is_laid_down_bare_and_behind_each_table() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    // Noise, so that nothing of a fresh volume rests on zeros that were there.
+    let noise = punchdog_lab::seed::Seed::new(3).bytes(40 << 20);
+    fs::write(at.join("noise.img"), &noise).unwrap();
+    for (kind, sector) in [
+        ("fat12", "512"),
+        ("fat16", "512"),
+        ("fat32", "512"),
+        ("exfat", "512"),
+        ("ntfs", "512"),
+        ("exfat", "4096"),
+        ("ntfs", "4096"),
+        ("fat16", "4096"),
+    ] {
+        for table in [None, Some("mbr"), Some("gpt")] {
+            if table == Some("mbr") && sector != "512" {
+                continue;
+            }
+            for wipe in [false, true] {
+                let copy = "new.img";
+                let mut words = vec![
+                    "format",
+                    "noise.img",
+                    "--copy",
+                    copy,
+                    "--as",
+                    kind,
+                    "--sector",
+                    sector,
+                    "--label",
+                    "SKERRY",
+                ];
+                if let Some(table) = table {
+                    words.extend(["--table", table]);
+                }
+                if wipe {
+                    words.push("--wipe");
+                }
+                let done = json(at, &words, 0);
+                let told = format!("{kind} {sector} {table:?} wipe {wipe}: {done}");
+                assert_eq!(done["sound"], true, "{told}");
+                let scout = json(at, &["scout", copy], 0);
+                assert_eq!(scout["volumes"].as_array().unwrap().len(), 1, "{told}: {scout}");
+                assert_eq!(scout["volumes"][0]["kind"], kind, "{told}");
+                assert_eq!(scout["table"], table.unwrap_or("none"), "{told}");
+                let start = if table.is_some() { 1 << 20 } else { 0 };
+                assert_eq!(scout["volumes"][0]["offset"], json!(start), "{told}");
+                let check = json(at, &["check", copy], 0);
+                assert_eq!(check["volumes"][0]["label"], "SKERRY", "{told}");
+                let bytes = fs::read(at.join(copy)).unwrap();
+                let kept = bytes[20 << 20..24 << 20].iter().filter(|byte| **byte != 0).count();
+                assert_eq!(kept > 3 << 20, !wipe, "{told}: {kept} bytes of what was there");
+                fs::remove_file(at.join(copy)).unwrap();
+                let _ = fs::remove_file(at.join("new.img.undo"));
+            }
+        }
+    }
+}
+
+#[test]
+fn what_cannot_be_laid_down_is_said() {
+    let folder = folder_with("small.img", &vec![0; 600 << 10]);
+    let at = folder.path();
+    for words in [
+        &["--as", "ntfs"][..],
+        &["--as", "fat16", "--cluster", "3000"],
+        &["--as", "fat12", "--table", "gpt"],
+        &["--as", "exfat", "--table", "mbr", "--sector", "4096"],
+        &["--as", "fat12", "--label", "a label that is too long"],
+        &["--as", "fat12", "--wipe", "--volume", "1"],
+    ] {
+        let refused = run(at, &[&["format", "small.img", "--copy", "new.img"], words].concat());
+        assert_eq!(refused.status, 2, "{words:?}: {}", refused.out);
+        assert!(!at.join("new.img").exists(), "{words:?}");
+    }
+}
+
+#[test]
+fn several_images_are_told_of_in_a_line_each() {
+    let sound = patient(Kind::Fat16);
+    let mut struck = patient(Kind::Fat32);
+    struck.fill(0, 512, 0);
+    let folder = folder_with("a sound.img", &sound.bytes);
+    let at = folder.path();
+    fs::write(at.join("b struck.img"), &struck.bytes).unwrap();
+    fs::write(at.join("list.json"), "{}").unwrap();
+    let checked = json(at, &["check", "."], 1);
+    let images = checked["images"].as_array().unwrap();
+    assert_eq!((images.len(), &images[0]["sound"], &images[1]["sound"]), (2, &json!(true), &json!(false)));
+    let alone = json(at, &["check", "b struck.img"], 1);
+    let named = json(at, &["check", "a sound.img", "b struck.img"], 1);
+    assert_eq!(named["images"][1], alone, "each as it would be alone");
+    let text = run(at, &["check", "a sound.img", "b struck.img"]);
+    let lines: Vec<&str> = text.out.lines().take(2).collect();
+    assert_eq!(lines, ["a sound.img    FAT16 sound", "b struck.img   FAT32 does not mount: 1 fault"]);
+    assert!(
+        text.out.contains("1 of 2 images are in order.") && text.out.contains("fat/boot-gone"),
+        "{}",
+        text.out
+    );
+    assert_eq!(run(at, &["check", "a sound.img", "a sound.img"]).status, 0);
+    let scouted = json(at, &["scout", "a sound.img", "b struck.img"], 1);
+    assert_eq!(scouted["images"][1]["volumes"][0]["boot_sector_gone"], true);
+
+    // One that cannot be looked at is said so, and the others are told of all the same.
+    fs::write(at.join("c text.img"), "no image at all").unwrap();
+    let worst = run(at, &["check", "."]);
+    assert_eq!(worst.status, 2);
+    assert!(
+        worst.out.contains("a sound.img    FAT16 sound") && worst.out.contains("is a text file"),
+        "{}",
+        worst.out
+    );
+    let worst = json(at, &["check", "."], 2);
+    assert_eq!(worst["images"][2]["schema"], "punchdog.error/1");
+    fs::create_dir(at.join("empty")).unwrap();
+    assert_eq!(run(at, &["scout", "empty"]).status, 2);
+}

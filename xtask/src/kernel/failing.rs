@@ -1,0 +1,173 @@
+//! Disks whose sectors fail with a real read error: the built program reads them in the guest, and all that follows
+//! works on its image and its list.
+
+use super::{cases::Case, compare, guest, setup::Machine};
+use anyhow::{Context, ensure};
+use punchdog_core::{
+    family::Kind,
+    medium::{Extent, Medium, Memory, WithUnreadable},
+    progress::Silent,
+    registry,
+    repair::{apply, measure::Subject, plan},
+    report::structure::Purpose,
+    surface::list::List,
+};
+use punchdog_lab::{
+    exfat, fat, ntfs,
+    patient::{Made, Patient},
+    workplace::Bench,
+};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fmt::Write,
+    path::{Path, PathBuf},
+    process::Command,
+    time::Instant,
+};
+
+/// A volume, and which of its sectors fail.
+struct Disk {
+    name: &'static str,
+    driver: &'static str,
+    bytes: Vec<u8>,
+    made: Vec<Made>,
+    bad: BTreeSet<u64>,
+    /// The file of which a sector fails.
+    hit: String,
+}
+
+fn disk<G>(
+    name: &'static str,
+    driver: &'static str,
+    patient: Patient<G>,
+    boot: &[u64],
+) -> anyhow::Result<Disk> {
+    let medium = Memory::new(patient.bytes.clone());
+    let volume = registry::recognise(&medium, &Silent)?.context("no volume")?;
+    let mut survey = volume.survey(&medium, &Silent)?;
+    let structures = survey.structures(&medium);
+    let table = structures.iter().find(|one| matches!(one.purpose, Purpose::Table) && one.extent.offset > 0);
+    let spare =
+        structures.iter().find(|one| one.purpose == Purpose::Spare).map(|one| one.extent.offset / 512);
+    let file = patient
+        .live()
+        .filter(|made| !made.folder && made.clusters.len() > 2 && !made.path.contains(':'))
+        .max_by_key(|made| made.size)
+        .context("a file")?;
+    let files = volume.files(&medium, punchdog_core::family::Wanted::default(), &Silent)?;
+    let content = files.iter().find(|one| one.path == file.path).context("the file")?;
+    let content = content.content.extents().next().context("its content")?.offset / 512;
+    let last = medium.len() / 512 - 3;
+    let mut bad: BTreeSet<u64> = [content + 1, content + 2, last].into();
+    bad.extend(boot);
+    bad.extend(table.map(|one| one.extent.offset / 512));
+    bad.extend(spare.filter(|sector| *sector > 6));
+    let hit = file.path.clone();
+    Ok(Disk { name, driver, bytes: patient.bytes, made: patient.made, bad, hit })
+}
+
+/// The program with all that it is linked with, for a guest that has nothing.
+fn pack(program: &Path, folder: &Path) -> anyhow::Result<()> {
+    let told = Command::new("ldd").arg(program).output().context("ldd")?;
+    let text = String::from_utf8_lossy(&told.stdout).into_owned();
+    for word in text.split_whitespace().filter(|word| word.starts_with('/')) {
+        let path = PathBuf::from(word);
+        std::fs::copy(&path, folder.join(path.file_name().context("a name")?))?;
+    }
+    std::fs::copy(program, folder.join("punchdog"))?;
+    Ok(())
+}
+
+pub(super) fn run(machine: &Machine, program: &Path) -> anyhow::Result<()> {
+    let started = Instant::now();
+    let of_fat = || Patient::new(fat::everyday(&fat::small(Kind::Fat32, 512, 1024), 5));
+    let of_exfat = || Patient::new(exfat::everyday(&exfat::small(512, 4096, 1), 5));
+    let of_ntfs = || Patient::new(ntfs::everyday(&ntfs::small(512, 4096, 1024), 5));
+    let disks = [
+        disk("fat32, boot sector", "vfat", of_fat(), &[0])?,
+        disk("fat32", "vfat", of_fat(), &[])?,
+        disk("exfat, boot sector", "exfat", of_exfat(), &[0])?,
+        disk("exfat, boot region", "exfat", of_exfat(), &[3])?,
+        disk("fat32, FSInfo", "vfat", of_fat(), &[1])?,
+        disk("exfat", "exfat", of_exfat(), &[])?,
+        disk("ntfs, boot sector", "ntfs3", of_ntfs(), &[0])?,
+        disk("ntfs", "ntfs3", of_ntfs(), &[])?,
+    ];
+    let folder = tempfile::tempdir()?;
+    pack(program, folder.path())?;
+    let mut script = "P='/host/ld-linux-x86-64.so.2 --library-path /host /host/punchdog'\n".to_owned();
+    let mut failing = Vec::new();
+    for (number, (disk, letter)) in disks.iter().zip('a'..).enumerate() {
+        let image = folder.path().join(format!("{number}.disk"));
+        std::fs::write(&image, &disk.bytes)?;
+        failing.push((image, disk.bad.iter().copied().collect()));
+        let _ = writeln!(
+            script,
+            "echo '@case {number}'; driver={}; dev=/dev/vd{letter}
+$P surface $dev --list /host/{number}.list --image /tmp/{number}.img > /dev/null; cp /tmp/{number}.img /host/
+try ro ro; [ $mounted = 1 ] && leave; try rw rw; [ $mounted = 1 ] && leave",
+            disk.driver
+        );
+    }
+    let (said, answers) = guest::on_failing(machine, &script, folder.path(), &failing)?;
+    ensure!(answers.len() == disks.len(), "the guest said: {said}");
+    let mut cases = Vec::new();
+    for (number, (disk, answer)) in disks.iter().zip(&answers).enumerate() {
+        let name = disk.name;
+        let text = std::fs::read_to_string(folder.path().join(format!("{number}.list")))
+            .with_context(|| format!("{name}: no list; the guest said: {said}"))?;
+        let list = List::parse(&text, disk.bytes.len() as u64)?;
+        let listed: BTreeSet<u64> =
+            list.unknown().iter().flat_map(|place| place.offset / 512..place.end() / 512).collect();
+        ensure!(list.done && listed == disk.bad, "{name}: fail {:?}, listed {listed:?}", disk.bad);
+        let image = std::fs::read(folder.path().join(format!("{number}.img")))?;
+        let mut expected = disk.bytes.clone();
+        for sector in &disk.bad {
+            let at = usize::try_from(sector * 512)?;
+            expected[at..at + 512].fill(0);
+        }
+        ensure!(image == expected, "{name}: the image is not what can be read");
+        let medium = WithUnreadable::new(Memory::new(image.clone()), list.unknown());
+        let volume = registry::recognise(&medium, &Silent)?.context("not recognised")?;
+        let hosts = volume.forecast(&medium, 512);
+        let forecast = hosts.into_iter().find(|host| host.host == "linux").context("a forecast")?;
+        if let Some(differs) = compare::forecast_differs(&forecast, answer) {
+            anyhow::bail!("{name}: {differs}");
+        }
+        let whole = Subject::Volume(Extent::new(0, medium.len()));
+        let plan = plan::build(&medium, "", whole, BTreeMap::new(), &Silent)?;
+        ensure!(plan.outcome.after.sound, "{name}: {:?}", plan.outcome.after.findings);
+        let mut bench = Bench::default();
+        let applied = apply::apply(&plan, &medium, &mut bench, &Silent)?;
+        ensure!(applied.as_planned, "{name}: not as planned");
+        let kept = disk.made.iter().filter(|made| !made.deleted && !made.folder && !made.path.contains(':'));
+        let files: BTreeMap<String, String> = kept
+            .filter(|made| made.path != disk.hit)
+            .map(|made| (made.path.clone(), made.sha256.clone()))
+            .collect();
+        cases.push(Case {
+            name: name.to_owned(),
+            driver: disk.driver,
+            before: image,
+            after: bench.copy.unwrap_or_default(),
+            forecast,
+            files,
+            contents: BTreeSet::new(),
+            writable: true,
+            failure: None,
+        });
+    }
+    let mut hashes = 0;
+    for (case, answer) in cases.iter().zip(guest::ask(machine, &cases)?) {
+        if let Some(differs) = compare::mended_differs(case, &answer) {
+            anyhow::bail!("{}: {differs}", case.name);
+        }
+        hashes += case.files.len();
+    }
+    println!(
+        "  {} failing disks: every sector that fails listed, images, forecasts and {hashes} hashes alike, {} s",
+        disks.len(),
+        started.elapsed().as_secs()
+    );
+    Ok(())
+}
