@@ -71,7 +71,7 @@ pub(crate) fn images(given: &[PathBuf]) -> anyhow::Result<Vec<PathBuf>> {
     if all.is_empty() {
         let names: Vec<String> = given.iter().map(|path| path.display().to_string()).collect();
         return Err(Failure::with(
-            format!("{} holds no file that could be an image", names.join(", ")),
+            format!("{} is a folder without a file that could be an image", names.join(", ")),
             "name images, or a folder with images",
         ));
     }

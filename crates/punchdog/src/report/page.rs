@@ -49,7 +49,7 @@ pub(super) fn summary(facts: &Facts) -> Vec<String> {
             some => format!(" {} could not be copied.", count(some, "file", "files")),
         };
         said.push(format!(
-            "Before any repair {}, {}, were copied out; {} of them are whole as far as the file system tells.{failed}",
+            "{}, {}, were copied out of the image; {} of them are whole as far as the file system tells.{failed}",
             count(saved.files, "file", "files"),
             size(saved.bytes),
             saved.whole
