@@ -1,7 +1,7 @@
 //! Every argument and its help, once: completions and the manual page are made from here too.
 
 use clap::{Args as Group, CommandFactory, Parser, Subcommand, ValueEnum};
-use punchdog_core::surface::filler::Pattern;
+use punchdog_core::{diagnosis::Wish, surface::filler::Pattern};
 use std::path::{Path, PathBuf};
 use tracing_subscriber::EnvFilter;
 
@@ -91,6 +91,13 @@ pub(crate) enum Command {
 pub(crate) struct Target {
     /// The image: a file with the bytes of a volume or of a whole disk.
     pub(crate) image: PathBuf,
+    #[command(flatten)]
+    pub(crate) which: Which,
+}
+
+/// Which volume of an image, and what of it is not to be believed.
+#[derive(Debug, Clone, Default, Group)]
+pub(crate) struct Which {
     /// The volume begins at this byte of the image.
     #[arg(long, value_name = "BYTES", conflicts_with = "volume")]
     pub(crate) at: Option<u64>,
@@ -116,16 +123,25 @@ pub(crate) struct Reading {
     pub(crate) filler: Option<Pattern>,
 }
 
+impl Which {
+    /// One volume is meant, and not all there are.
+    pub(crate) fn narrows(&self) -> bool {
+        self.at.is_some() || self.volume.is_some()
+    }
+    /// The same for the core.
+    pub(crate) fn wish(&self) -> Wish {
+        match (self.at, self.volume) {
+            (Some(offset), _) => Wish::At { offset, inside: self.inside },
+            (None, Some(number)) => Wish::Number(number),
+            (None, None) => Wish::All,
+        }
+    }
+}
+
 impl Check {
     /// What is meant of one of the images.
     pub(crate) fn target(&self, image: &Path) -> Target {
-        Target {
-            image: image.to_owned(),
-            at: self.at,
-            inside: self.inside,
-            volume: self.volume,
-            reading: self.reading.clone(),
-        }
+        Target { image: image.to_owned(), which: self.which.clone() }
     }
 }
 
@@ -154,17 +170,8 @@ pub(crate) struct Check {
     /// line each.
     #[arg(required = true, value_name = "IMAGE")]
     pub(crate) images: Vec<PathBuf>,
-    /// The volume begins at this byte of the image.
-    #[arg(long, value_name = "BYTES", conflicts_with = "volume")]
-    pub(crate) at: Option<u64>,
-    /// Take what is at --at for a volume even where it overlaps a whole one.
-    #[arg(long, requires = "at")]
-    pub(crate) inside: bool,
-    /// The volume with this number, as scout prints them.
-    #[arg(long, value_name = "N")]
-    pub(crate) volume: Option<usize>,
     #[command(flatten)]
-    pub(crate) reading: Reading,
+    pub(crate) which: Which,
     /// List every finding, however many are alike.
     #[arg(long)]
     pub(crate) all: bool,

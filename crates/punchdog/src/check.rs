@@ -36,7 +36,7 @@ pub(crate) fn run(args: &Args, given: &Check) -> anyhow::Result<Verdict> {
 /// Looks at one image.
 fn look(given: &Check, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
     let target = given.target(path);
-    let image = choose::open(path, &target.reading)?;
+    let image = choose::open(path, &target.which.reading)?;
     let (chosen, seen) = choose::all(&image, &target, screen)?;
     let mut examined = Vec::new();
     for Chosen { target, again } in chosen {
@@ -116,7 +116,7 @@ fn table(page: &mut Page, seen: &Scouting, target: &Target) {
         format!(
             "punchdog plan {}{} --out {}",
             page::quoted(path),
-            target.reading.again(),
+            target.which.reading.again(),
             page::quoted(&page::beside(path, "", "plan.json"))
         ),
         "the repair of the table, and of all else that is wrong",

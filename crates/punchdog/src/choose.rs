@@ -63,9 +63,13 @@ pub(crate) struct Chosen {
 }
 
 impl Chosen {
-    pub(crate) fn new(target: diagnosis::Target) -> Self {
+    pub(crate) fn new(target: diagnosis::Target, given: &Target) -> Self {
         let offset = target.extent.offset;
-        let again = if offset == 0 { String::new() } else { format!(" --at {offset}") };
+        let mut again = if offset == 0 { String::new() } else { format!(" --at {offset}") };
+        if given.which.inside && given.which.at.is_some() {
+            again.push_str(" --inside");
+        }
+        again.push_str(&given.which.reading.again());
         Self { target, again }
     }
 }
@@ -170,21 +174,10 @@ pub(crate) fn all(
     given: &Target,
     watch: &Screen,
 ) -> anyhow::Result<(Vec<Chosen>, Option<Scouting>)> {
-    let wish = match (given.at, given.volume) {
-        (Some(offset), _) => Wish::At { offset, inside: given.inside },
-        (None, Some(number)) => Wish::Number(number),
-        (None, None) => Wish::All,
-    };
+    let wish = given.which.wish();
     let (targets, seen) =
         diagnosis::choose(image, wish, watch).map_err(|error| in_words(error, &given.image, image))?;
-    let mut chosen: Vec<Chosen> = targets.into_iter().map(Chosen::new).collect();
-    for one in chosen.iter_mut().filter(|_| given.inside && given.at.is_some()) {
-        one.again.push_str(" --inside");
-    }
-    for one in &mut chosen {
-        one.again.push_str(&given.reading.again());
-    }
-    Ok((chosen, seen))
+    Ok((targets.into_iter().map(|target| Chosen::new(target, given)).collect(), seen))
 }
 
 /// The one volume to work on; a disk with several needs a choice.
@@ -220,15 +213,13 @@ pub(crate) fn perhaps(
     others: bool,
     watch: &Screen,
 ) -> anyhow::Result<Option<Chosen>> {
-    if !others || given.at.is_some() || given.volume.is_some() {
+    if !others || given.which.narrows() {
         return one(image, given, watch).map(Some);
     }
     match diagnosis::choose(image, Wish::All, watch) {
-        Ok((mut targets, _)) if targets.len() == 1 => Ok(targets.pop().map(|target| {
-            let mut only = Chosen::new(target);
-            only.again.push_str(&given.reading.again());
-            only
-        })),
+        Ok((mut targets, _)) if targets.len() == 1 => {
+            Ok(targets.pop().map(|target| Chosen::new(target, given)))
+        }
         Ok((targets, _)) => {
             let many = page::count(targets.len().wide(), "volume", "volumes");
             eprintln!("punchdog: the image holds {many}; their own files are taken in with --volume N");

@@ -21,7 +21,7 @@ use serde_json::{Value, json};
 use std::path::Path;
 
 pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image, &given.target.reading)?;
+    let image = choose::open(&given.target.image, &given.target.which.reading)?;
     let screen = Screen::new();
     let (chosen, _) = choose::all(&image, &given.target, &screen)?;
     let mut told = Vec::new();
@@ -97,7 +97,7 @@ fn volume_json(found: &Diagnosed) -> Value {
 }
 
 fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str) {
-    let (path, reading) = (&given.image, given.reading.again());
+    let (path, reading) = (&given.image, given.which.reading.again());
     let Diagnosed { target, examination, hosts } = found;
     let refusing = hosts.iter().filter(|host| !host.mounts_read_only).count();
     let missing = hosts.iter().filter(|host| target.not_found_by(host.host).is_some()).count();

@@ -16,7 +16,7 @@ use punchdog_core::{
 use serde_json::json;
 
 pub(crate) fn run(args: &Args, given: &Fields) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image, &given.target.reading)?;
+    let image = choose::open(&given.target.image, &given.target.which.reading)?;
     let screen = Screen::new();
     let chosen = choose::one(&image, &given.target, &screen)?;
     let window = Window::new(&image, chosen.target.extent);

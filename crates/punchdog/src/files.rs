@@ -26,7 +26,7 @@ use serde_json::{Value, json};
 use std::{cell::RefCell, ops::ControlFlow, path::Path};
 
 pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image, &given.target.reading)?;
+    let image = choose::open(&given.target.image, &given.target.which.reading)?;
     let screen = Screen::new();
     let chosen = choose::perhaps(&image, &given.target, given.finds.is_some(), &screen)?;
     let wanted = Wanted { deleted: given.deleted, system: given.system };
@@ -98,7 +98,7 @@ impl<'l> Listed<'l> {
         if let Some(finds) = finds {
             crate::finds::read_of(finds, (&target.image, image), &mut |_| ())?;
         }
-        let narrowed = target.at.is_some() || target.volume.is_some();
+        let narrowed = target.which.narrows();
         let within = chosen.map(|chosen| chosen.target.extent).filter(|_| narrowed);
         Ok(Self { image, volume: None, finds, within })
     }

@@ -15,7 +15,8 @@ use punchdog_core::{
     diagnosis::{self, Diagnosed, NotChosen, Wish},
     family::{Kind, Wanted},
     formatting::{Details, Fresh, Piece, Table},
-    medium::{Extent, Medium, Window},
+    impaired,
+    medium::{Extent, Medium, Unknown, Window},
     mending::change::Tally,
     repair::lay,
 };
@@ -32,7 +33,7 @@ use std::{
 const SHOWN: usize = 8;
 
 pub(crate) fn run(args: &Args, given: &Format) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image, &given.target.reading)?;
+    let image = choose::open(&given.target.image, &given.target.which.reading)?;
     let screen = Screen::of_bytes();
     let unsaved = look(given, &image, &screen)?;
     let place = place(given, &image, &screen)?;
@@ -94,7 +95,8 @@ pub(crate) fn run(args: &Args, given: &Format) -> anyhow::Result<Verdict> {
         }))?;
         return Ok(Verdict::of(fine));
     }
-    text(given, &found, (place, fresh.cluster()), written, &unsaved, fine)?;
+    let unread = impaired::sectors(&image.unknown(Unknown::Unreadable));
+    text(given, &found, (place, fresh.cluster()), (written, unread), &unsaved, fine)?;
     Ok(Verdict::of(fine))
 }
 
@@ -136,7 +138,7 @@ fn place(given: &Format, image: &choose::Image, screen: &Screen) -> anyhow::Resu
             .room(image.len(), given.sector.into())
             .map_err(|error| Failure::with(error.to_string(), "take the other table, or none"));
     }
-    if given.target.at.is_none() && given.target.volume.is_none() {
+    if !given.target.which.narrows() {
         return Ok(whole);
     }
     let chosen = choose::one(image, &given.target, screen)?;
@@ -146,16 +148,25 @@ fn place(given: &Format, image: &choose::Image, screen: &Screen) -> anyhow::Resu
 /// Refuses while files can be copied out, until they were, or somebody says that none matters; gives those that were
 /// not saved.
 fn look(given: &Format, image: &choose::Image, screen: &Screen) -> anyhow::Result<Vec<String>> {
-    let wish = match (given.target.at, given.target.volume) {
-        (Some(offset), _) => Wish::At { offset, inside: given.target.inside },
-        (None, Some(number)) => Wish::Number(number),
-        (None, None) => Wish::All,
-    };
-    let targets = match diagnosis::choose(image, wish, screen) {
-        Ok((targets, _)) => targets,
-        Err(NotChosen::Nothing(_)) => return Ok(Vec::new()),
+    let wish = given.target.which.wish();
+    let (targets, seen) = match diagnosis::choose(image, wish, screen) {
+        Ok(chosen) => chosen,
+        Err(NotChosen::Nothing(seen)) => (Vec::new(), Some(*seen)),
         Err(error) => return Err(choose::in_words(error, &given.target.image, image)),
     };
+    // What this program does not read may hold files for all that.
+    if let Some(stranger) = seen.iter().flat_map(|seen| &seen.strangers).next()
+        && !given.nothing_to_save
+    {
+        return Err(Failure::with(
+            format!(
+                "{} holds {}, whose files Punchdog does not read: whether any matters is not for it to say",
+                given.target.image.display(),
+                stranger.name.title
+            ),
+            format!("{}; then add --nothing-to-save", stranger.name.advice),
+        ));
+    }
     let saved: Option<HashSet<String>> = match &given.saved {
         Some(folder) => {
             let manifest = Manifest::load(folder)?;
@@ -219,7 +230,7 @@ fn text(
     given: &Format,
     found: &Diagnosed,
     (place, cluster): (Extent, u32),
-    written: Option<Tally>,
+    (written, unread): (Option<Tally>, u64),
     unsaved: &[String],
     fine: bool,
 ) -> anyhow::Result<()> {
@@ -246,12 +257,18 @@ fn text(
         )),
         None => page.say("Everything else is zeros: nothing of what the medium held is on the copy. There is no undo but the image itself."),
     }
+    if unread > 0 {
+        page.say(&format!(
+            "{} of the image cannot be read: zeros stand there, and nothing marks them. Lay it onto a good medium.",
+            page::count(unread, "sector", "sectors")
+        ));
+    }
     if !unsaved.is_empty() {
         page.gap();
-        page.say(&format!(
-            "Not saved, and not on the copy any more: {}.",
-            page::count(unsaved.len().wide(), "file", "files")
-        ));
+        let where_now =
+            if written.is_some() { "named by no folder of the copy" } else { "not on the copy any more" };
+        let many = page::count(unsaved.len().wide(), "file", "files");
+        page.say(&format!("Not saved, and {where_now}: {many}."));
         for path in unsaved.iter().take(SHOWN) {
             page.under(6, path);
         }

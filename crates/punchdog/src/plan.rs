@@ -35,7 +35,7 @@ const NAMED: usize = 8;
 
 pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
     let path = &given.target.image;
-    let image = choose::open(path, &given.target.reading)?;
+    let image = choose::open(path, &given.target.which.reading)?;
     let wanted = answers(&given.choose)?;
     let screen = Screen::new();
     let aim = aim(&image, given, &screen)?;
@@ -50,7 +50,7 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
             format!(
                 "punchdog plan {}{} without it lists the questions and their options",
                 page::quoted(path),
-                aim.again(&given.target.reading)
+                aim.again(&given.target.which.reading)
             ),
         ),
         other => other.into(),
@@ -61,7 +61,7 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
     if args.json {
         json::print(&plan)?;
     } else {
-        text(&plan, given, &aim.title(path, label.as_deref()), &aim.again(&given.target.reading))?;
+        text(&plan, given, &aim.title(path, label.as_deref()), &aim.again(&given.target.which.reading))?;
     }
     Ok(Verdict::of(plan.outcome.after.sound))
 }
@@ -98,7 +98,7 @@ impl Aim {
 
 fn aim(image: &choose::Image, given: &Given, screen: &Screen) -> anyhow::Result<Aim> {
     let path = &given.target.image;
-    if given.target.at.is_some() || given.target.volume.is_some() {
+    if given.target.which.narrows() {
         return Ok(Aim::Volume(choose::one(image, &given.target, screen)?));
     }
     let seen = partition::scout(image, true, screen)?;
@@ -108,9 +108,8 @@ fn aim(image: &choose::Image, given: &Given, screen: &Screen) -> anyhow::Result<
         _ if nothing => Err(choose::nothing(path, image, &seen)),
         (None, Some(bare)) => {
             let target = diagnosis::place(image, &seen, bare, screen);
-            let mut chosen = Chosen::new(target.map_err(|error| choose::in_words(error, path, image))?);
-            chosen.again.push_str(&given.target.reading.again());
-            Ok(Aim::Volume(chosen))
+            let target = target.map_err(|error| choose::in_words(error, path, image))?;
+            Ok(Aim::Volume(Chosen::new(target, &given.target)))
         }
         (Some(Only::Table), Some(bare)) => Err(Failure::with(
             format!(

@@ -12,7 +12,7 @@ use crate::{
 use punchdog_core::{
     arith::Sat,
     impaired,
-    medium::{FileImage, Medium, Uncached},
+    medium::{Medium, Uncached},
     progress::Watch,
     surface::{
         list::{List, State},
@@ -107,11 +107,11 @@ struct Source {
 
 /// A device is read past the host's cache: else one bad sector takes its neighbours with it.
 fn open(path: &Path) -> anyhow::Result<Source> {
-    let file: FileImage = choose::file(path)?;
-    let uncached = Uncached::open(path)?;
-    let sector = uncached.sector();
-    let medium: Box<dyn Medium> = if uncached.is_device() { Box::new(uncached) } else { Box::new(file) };
-    Ok(Source { medium, sector })
+    let file = choose::file(path)?;
+    Ok(match Uncached::open(path)? {
+        Some(device) => Source { sector: device.sector(), medium: Box::new(device) },
+        None => Source { sector: 512, medium: Box::new(file) },
+    })
 }
 
 /// The list that is there already.

@@ -25,7 +25,7 @@ use std::{cell::RefCell, collections::BTreeMap, fs::File, io, path::Path};
 type Counts = BTreeMap<(State, &'static str), [u64; 3]>;
 
 pub(crate) fn run(args: &Args, given: &Unearth) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image, &given.target.reading)?;
+    let image = choose::open(&given.target.image, &given.target.which.reading)?;
     let screen = Screen::of_search();
     let earlier = standing(given, &image)?;
     let targets = targets(&image, given, &screen)?;
@@ -155,11 +155,7 @@ fn kept(
 /// The volumes whose space is searched: those that were asked for, or all there are.
 fn targets(image: &choose::Image, given: &Unearth, screen: &Screen) -> anyhow::Result<Vec<Target>> {
     let target = &given.target;
-    let wish = match (target.at, target.volume) {
-        (Some(offset), _) => Wish::At { offset, inside: target.inside },
-        (None, Some(number)) => Wish::Number(number),
-        (None, None) => Wish::All,
-    };
+    let wish = target.which.wish();
     match diagnosis::choose(image, wish, screen) {
         Ok((targets, _)) => Ok(targets),
         // Nothing is recognised: all of it is searched.
@@ -179,12 +175,8 @@ fn about(given: &Unearth, image: &choose::Image, targets: &[Target]) -> About {
         .collect();
     let kinds = given.kind.iter().map(|kind| group(*kind).name().to_owned()).collect();
     let to = given.to.unwrap_or(image.len()).min(image.len());
-    let asked = Asked {
-        kinds,
-        from: given.from.unwrap_or(0).min(to),
-        to,
-        outside: given.target.at.is_none() && given.target.volume.is_none(),
-    };
+    let asked =
+        Asked { kinds, from: given.from.unwrap_or(0).min(to), to, outside: !given.target.which.narrows() };
     let image = finds::source(&given.target.image, image);
     About { schema: SCHEMA.to_owned(), image, volumes, asked, ..About::default() }
 }
@@ -268,7 +260,7 @@ fn text(given: &Unearth, about: &About, counts: &Counts, outcome: Outcome) -> an
         }
     }
     let (quoted, out) = (page::quoted(image), page::quoted(&given.out));
-    let quoted = format!("{quoted}{}", given.target.reading.again());
+    let quoted = format!("{quoted}{}", given.target.which.reading.again());
     let mut next = Vec::new();
     if all > 0 {
         next.push((format!("punchdog files {quoted} --finds {out}"), "lists them with the rest"));

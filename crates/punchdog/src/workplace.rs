@@ -6,7 +6,7 @@
 
 use crate::{failure::Failure, page};
 use punchdog_core::{
-    medium::{Extent, FileImage, Medium, MediumError},
+    medium::{Extent, FileImage, Medium, MediumError, Unknown},
     progress::Watch,
     repair::apply::{Inspect, Workplace, WriteJournal},
 };
@@ -177,7 +177,9 @@ impl Workplace for Files {
     fn make_copy(&mut self, image: &dyn Medium, inspect: Inspect<'_>, watch: &dyn Watch) -> io::Result<()> {
         let mut part = unfinished(folder_of(&self.copy))?;
         let from = self.image.as_ref().map(File::open).transpose()?;
-        let shared = from.is_some_and(|from| share(&from, part.as_file()));
+        // What could not be read is zeros on the copy, whatever blocks the image has there.
+        let as_it_is = image.unknown(Unknown::Lost).is_empty();
+        let shared = as_it_is && from.is_some_and(|from| share(&from, part.as_file()));
         if !shared {
             copy_into(part.as_file_mut(), image, watch)?;
         }

@@ -29,6 +29,10 @@ impl Places {
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
     }
+    /// True when the first byte of this is one of them.
+    pub fn begin(&self, extent: Extent) -> bool {
+        self.0.contains(&extent.offset)
+    }
     /// True when some lie in one of these.
     pub fn touch(&self, extents: impl IntoIterator<Item = Extent>) -> bool {
         extents.into_iter().any(|e| e.length > 0 && self.0.overlaps(&(e.offset..e.end())))
@@ -93,8 +97,6 @@ pub struct HitFile {
     pub path: TreePath,
     /// What of it cannot be read.
     pub extents: Vec<Extent>,
-    /// It was intact but for that.
-    pub whole: bool,
 }
 
 /// All that lies on them.
@@ -166,8 +168,7 @@ impl Hits {
     }
 
     fn add_file(&mut self, file: &FileRecord, extents: Vec<Extent>) {
-        let whole = file.state == crate::files::record::State::Intact;
-        let hit = HitFile { path: file.path.clone(), extents, whole };
+        let hit = HitFile { path: file.path.clone(), extents };
         if file.folder { self.folders.push(hit) } else { self.files.push(hit) }
     }
 

@@ -68,15 +68,29 @@ impl Volume for Impaired {
         Ok(Box::new(ImpairedSurvey { inner, wraps }))
     }
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
+        let hosts = self.0.forecast(medium, sector);
         let places = Places::of(medium, Unknown::Unreadable);
-        if !places.is_empty()
-            && let Ok(mut survey) = self.0.survey(medium, &Silent)
-            && let Some(name) = needed(&survey.structures(medium), &places)
-        {
-            // What would follow from zeros there does not matter: no host gets them.
-            return ["linux", "windows"].map(|host| unread(self.kind(), host, &name.0, name.1)).to_vec();
+        if places.is_empty() {
+            return hosts;
         }
-        self.0.forecast(medium, sector)
+        let Ok(mut survey) = self.0.survey(medium, &Silent) else { return hosts };
+        let structures = survey.structures(medium);
+        let Some((name, at)) = needed(&structures, &places) else { return hosts };
+        let findings = survey.examine(medium).findings;
+        // A boot sector that can be read, and is wrong, stops a host before it comes to anything else.
+        let stopped_before = |host: &HostForecast| {
+            let told = findings.iter().filter(|finding| Some(finding.entry.code) == host.refused_by);
+            let mut begins = told.filter_map(|finding| finding.extents.first());
+            begins.any(|begins| {
+                let boot = structures.iter().filter(|one| one.purpose == Purpose::Boot);
+                boot.into_iter().any(|one| one.extent.overlaps(*begins)) && !places.begin(*begins)
+            })
+        };
+        // Else what would follow from zeros there does not matter: no host gets them.
+        let of = |host: HostForecast| {
+            if at > 0 && stopped_before(&host) { host } else { unread(self.kind(), host.host, &name, at) }
+        };
+        hosts.into_iter().map(of).collect()
     }
 }
 
@@ -136,109 +150,118 @@ struct ImpairedSurvey {
     wraps: Option<Wraps>,
 }
 
-/// Says of a record that it is not what was written.
-fn hurt(record: &mut FileRecord, why: &'static str) {
-    if record.state == State::Intact {
-        record.state = State::Damaged;
-        record.note = Some(why.into());
-    }
-    record.whole = false;
+/// What speaks against the content of files.
+struct Doubts<'w> {
+    unreadable: Places,
+    lost: Places,
+    wraps: Option<&'w Wraps>,
 }
 
-/// Says that the medium begins again, and which files that costs.
-fn begins_again(seen: &mut Examination, wraps: &Wraps, medium: &dyn Medium, survey: &mut dyn Survey) {
-    let mut paths = Vec::new();
-    let mut whole = 0_u64;
-    survey.each_file(medium, Wanted::default(), &mut |file| {
-        if !file.folder && wraps.hurts(file.content.extents()).is_some() {
-            whole = whole.plus(u64::from(file.state == State::Intact));
-            paths.push(file.path.to_string());
+impl<'w> Doubts<'w> {
+    fn of(medium: &dyn Medium, wraps: Option<&'w Wraps>) -> Self {
+        let places = |which| Places::of(medium, which);
+        Self { unreadable: places(Unknown::Unreadable), lost: places(Unknown::Lost), wraps }
+    }
+
+    fn none(&self) -> bool {
+        self.unreadable.is_empty() && self.lost.is_empty() && self.wraps.is_none()
+    }
+
+    /// Says of a record what it lacks; true where that is anything.
+    fn judge(&self, record: &mut FileRecord) -> bool {
+        let lacks = record.content.within(|extent| self.unreadable.in_these([extent]));
+        let zeros = record.content.within(|extent| self.lost.in_these([extent]));
+        let of = if record.folder { String::new() } else { format!(" of its {}", record.size) };
+        let mut notes = Vec::new();
+        if !lacks.is_empty() {
+            notes.push(format!("{}{of} bytes cannot be read", bytes(&lacks)));
         }
-        ControlFlow::Continue(())
-    });
-    let intact = seen.tally.intact.minus(whole);
-    seen.retally(Tally { intact, damaged: seen.tally.damaged.plus(whole), ..seen.tally });
-    let after = wraps.after;
-    let many = counted(paths.len().wide(), "file is", "files are");
+        if !zeros.is_empty() {
+            let count = bytes(&zeros);
+            notes.push(format!("{count}{of} bytes could not be read from the medium; zeros stand there"));
+        }
+        let wrapped = self.wraps.and_then(|wraps| wraps.hurts(record.content.extents()));
+        notes.extend(wrapped.map(str::to_owned));
+        if notes.is_empty() {
+            return false;
+        }
+        if record.state == State::Intact {
+            record.state = State::Damaged;
+        }
+        record.whole = false;
+        record.lacks = [lacks, zeros].concat();
+        notes.splice(0..0, record.note.as_deref().map(str::to_owned));
+        record.note = Some(notes.join("; ").into());
+        true
+    }
+}
+
+/// Says that the medium begins again, and which files that may cost.
+fn begins_again(seen: &mut Examination, after: u64, mut paths: Vec<String>, length: u64) {
+    let many = counted(paths.len().wide(), "file stands", "files stand");
     let sentence = format!(
-        "The medium begins again after {after} bytes: that is what it really holds, whatever it says; {many} beyond saving."
+        "The medium begins again after {after} bytes, wherever that was compared: it seems to hold no more than these, and {many} behind that or where what was written there may have landed."
     );
     seen.story = if seen.sound() { sentence } else { format!("{sentence} {}", seen.story) };
     let mut finding = Finding::new(&c::WRAPS, format!("the medium begins again after {after} bytes")).because(
         format!("What stands at a byte stands {after} bytes further on as well, wherever that was compared."),
-        format!("A volume of {} bytes needs a medium as large.", medium.len()),
+        format!("A volume of {length} bytes needs a medium as large."),
         format!("What was written behind byte {after} landed before it; of two files in one place, the one written last is there."),
     );
-    finding.extents.push(Extent::new(after, medium.len().minus(after)));
+    finding.extents.push(Extent::new(after, length.minus(after)));
     paths.truncate(NAMED);
     finding.paths = paths;
-    seen.findings.insert(0, finding);
-    seen.findings.sort_by_key(|finding| finding.weight);
+    seen.findings.push(finding);
     seen.likely = Some("a medium of false capacity: made to say that it is larger than it is".to_owned());
-}
-
-/// What a file lacks: says so of a record.
-fn judge(record: &mut FileRecord, unreadable: &Places, lost: &Places) {
-    let lacks = record.content.within(|extent| unreadable.in_these([extent]));
-    let zeros = record.content.within(|extent| lost.in_these([extent]));
-    if lacks.is_empty() && zeros.is_empty() {
-        return;
-    }
-    if record.state == State::Intact {
-        record.state = State::Damaged;
-    }
-    record.whole = false;
-    let of = if record.folder { String::new() } else { format!(" of its {}", record.size) };
-    let note = if lacks.is_empty() {
-        format!("{}{of} bytes could not be read from the medium; zeros stand there", bytes(&zeros))
-    } else {
-        format!("{}{of} bytes cannot be read", bytes(&lacks))
-    };
-    record.lacks = [lacks, zeros].concat();
-    record.note = Some(match &record.note {
-        Some(other) => format!("{other}; {note}").into(),
-        None => note.into(),
-    });
 }
 
 impl Survey for ImpairedSurvey {
     fn examine(&mut self, medium: &dyn Medium) -> Examination {
         let mut seen = self.inner.examine(medium);
-        let places = Places::of(medium, Unknown::Unreadable);
-        if !places.is_empty() {
-            let marked = self.inner.marked_bad(medium);
-            let needed = needed(&self.inner.structures(medium), &places);
-            let hits = Hits::of(medium, &mut *self.inner, &places);
-            tell(&mut seen, &hits, &places, needed.as_ref().map(|(name, _)| &**name));
-            compare_marks(&mut seen, &marked, &places);
-        }
-        let lost = Places::of(medium, Unknown::Lost);
-        if !lost.is_empty() {
-            let hits = Hits::of(medium, &mut *self.inner, &lost);
-            recount(&mut seen, &hits);
-        }
         if self.wraps.is_none() && !seen.sound() {
             let after = wraps::period(medium, true);
             self.wraps = after.map(|after| Wraps::of(medium, &mut *self.inner, after));
         }
-        if let Some(wraps) = &self.wraps {
-            begins_again(&mut seen, wraps, medium, &mut *self.inner);
+        let doubts = Doubts::of(medium, self.wraps.as_ref());
+        if doubts.none() {
+            return seen;
         }
+        let (mut paths, mut hurt) = (Vec::new(), 0_u64);
+        self.inner.each_file(medium, Wanted::default(), &mut |mut file| {
+            let intact = !file.folder && file.state == State::Intact;
+            let wrapped = doubts.wraps.is_some_and(|wraps| wraps.hurts(file.content.extents()).is_some());
+            if wrapped && !file.folder {
+                paths.push(file.path.to_string());
+            }
+            if doubts.judge(&mut file) && intact {
+                hurt = hurt.plus(1);
+            }
+            ControlFlow::Continue(())
+        });
+        let (intact, damaged) = (seen.tally.intact.minus(hurt), seen.tally.damaged.plus(hurt));
+        seen.doubt(Tally { intact, damaged, ..seen.tally });
+        let places = &doubts.unreadable;
+        if !places.is_empty() {
+            let marked = self.inner.marked_bad(medium);
+            let needed = needed(&self.inner.structures(medium), places);
+            let hits = Hits::of(medium, &mut *self.inner, places);
+            tell(&mut seen, &hits, places, needed.as_ref().map(|(name, _)| &**name));
+            compare_marks(&mut seen, &marked, places);
+        }
+        if let Some(wraps) = doubts.wraps {
+            begins_again(&mut seen, wraps.after, paths, medium.len());
+        }
+        seen.findings.sort_by_key(|finding| finding.weight);
         seen
     }
 
     fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>) {
-        let places = Places::of(medium, Unknown::Unreadable);
-        let lost = Places::of(medium, Unknown::Lost);
-        let wraps = &self.wraps;
-        if places.is_empty() && lost.is_empty() && wraps.is_none() {
+        let doubts = Doubts::of(medium, self.wraps.as_ref());
+        if doubts.none() {
             return self.inner.each_file(medium, wanted, take);
         }
         self.inner.each_file(medium, wanted, &mut |mut file| {
-            judge(&mut file, &places, &lost);
-            if let Some(why) = wraps.as_ref().and_then(|wraps| wraps.hurts(file.content.extents())) {
-                hurt(&mut file, why);
-            }
+            doubts.judge(&mut file);
             take(file)
         });
     }
@@ -270,25 +293,12 @@ impl Survey for ImpairedSurvey {
     }
 }
 
-/// Counts as damaged what lacks bytes.
-fn recount(seen: &mut Examination, hits: &Hits) {
-    let hurt = hits.files.iter().filter(|hit| hit.whole).count().wide();
-    if hurt > 0 {
-        let intact = seen.tally.intact.minus(hurt);
-        seen.retally(Tally { intact, damaged: seen.tally.damaged.plus(hurt), ..seen.tally });
-    }
-}
-
 /// Adds what lies on the places to what was seen of the rest.
 fn tell(seen: &mut Examination, hits: &Hits, places: &Places, needed: Option<&str>) {
-    recount(seen, hits);
     // What zeros there would be a fault of is no finding: nobody knows what stands there.
-    seen.findings.retain(|finding| {
-        let begins = finding.extents.first().map(|extent| Extent::new(extent.offset, 1));
-        begins.is_none_or(|begins| !places.touch([begins]))
-    });
+    seen.findings.retain(|finding| finding.extents.first().is_none_or(|begins| !places.begin(*begins)));
     for exhibit in &mut seen.exhibits {
-        if places.touch([Extent::new(exhibit.offset, 1)]) {
+        if places.begin(Extent::new(exhibit.offset, 1)) {
             exhibit.bytes.clear();
             "cannot be read".clone_into(&mut exhibit.note);
         }
@@ -304,15 +314,14 @@ fn tell(seen: &mut Examination, hits: &Hits, places: &Places, needed: Option<&st
         seen.story = format!("{sentence} {}", seen.story);
     }
     seen.findings.extend(findings(hits, needed));
-    seen.findings.sort_by_key(|finding| finding.weight);
 }
 
 fn findings(hits: &Hits, needed: Option<&str>) -> Vec<Finding> {
     let mut all = Vec::new();
     let add = |entry: &'static Entry, what: &str, extents: &[Extent], follows: String| {
         let summary = format!("{} of {what} cannot be read", counted(sectors(extents), "sector", "sectors"));
-        let is =
-            format!("{} bytes from byte {} on.", bytes(extents), extents.first().map_or(0, |e| e.offset));
+        let first = extents.first().map_or(0, |extent| extent.offset);
+        let is = format!("{} bytes, the first at byte {first} of the volume.", bytes(extents));
         let mut finding = Finding::new(entry, summary).because(is, "", follows);
         finding.extents = extents.to_vec();
         finding

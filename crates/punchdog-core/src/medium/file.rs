@@ -26,7 +26,7 @@ impl FileImage {
         }
         let length =
             if about.is_file() { about.len() } else { io::Seek::seek(&mut &file, io::SeekFrom::End(0))? };
-        let sectors = Some(Uncached::of(path, &file, length)?).filter(Uncached::is_device);
+        let sectors = Uncached::of(path, &file, length);
         Ok(Self { file, length, sectors })
     }
 }
@@ -53,39 +53,29 @@ fn no_stream(_: &std::fs::Metadata) -> io::Result<()> {
     Ok(())
 }
 
-/// A device, read past the host's cache: single sectors, without what lies around them. Where the host cannot do that,
-/// or for an ordinary file, it is read as [`FileImage`] does.
+/// A device, read past the host's cache: single sectors, without what lies around them.
 pub struct Uncached {
     file: File,
     length: u64,
     /// Bytes of a logical sector of the device.
     sector: u64,
-    past_cache: bool,
 }
 
 impl Uncached {
-    /// Opens `path` for reading.
+    /// Opens `path` for reading; `None` for what is no device, or where the host cannot read past its cache.
     ///
     /// # Errors
     /// As [`FileImage::open`].
-    pub fn open(path: &Path) -> io::Result<Self> {
-        let FileImage { file, length, .. } = FileImage::open(path)?;
-        Self::of(path, &file, length)
+    pub fn open(path: &Path) -> io::Result<Option<Self>> {
+        Ok(FileImage::open(path)?.sectors)
     }
 
-    fn of(path: &Path, file: &File, length: u64) -> io::Result<Self> {
-        let (direct, sector) = past_cache(path, file);
-        let past_cache = direct.is_some();
-        let file = direct.map_or_else(|| file.try_clone(), Ok)?;
-        Ok(Self { file, length, sector, past_cache })
+    fn of(path: &Path, file: &File, length: u64) -> Option<Self> {
+        let (file, sector) = past_cache(path, file)?;
+        Some(Self { file, length, sector })
     }
 
-    /// True where it is read so; false for a file.
-    pub fn is_device(&self) -> bool {
-        self.past_cache
-    }
-
-    /// Bytes of a logical sector of the device; 512 for a file.
+    /// Bytes of a logical sector of the device.
     pub fn sector(&self) -> u64 {
         self.sector
     }
@@ -93,22 +83,22 @@ impl Uncached {
 
 /// The device opened past the cache, and the size of its sectors.
 #[cfg(target_os = "linux")]
-fn past_cache(path: &Path, file: &File) -> (Option<File>, u64) {
+fn past_cache(path: &Path, file: &File) -> Option<(File, u64)> {
     use std::os::unix::fs::{FileTypeExt, OpenOptionsExt};
     let block = file.metadata().is_ok_and(|about| about.file_type().is_block_device());
     if !block {
-        return (None, 512);
+        return None;
     }
     let sector = rustix::fs::ioctl_blksszget(file).map_or(512, u64::from);
     let flags = i32::try_from(rustix::fs::OFlags::DIRECT.bits()).unwrap_or(0);
     #[expect(clippy::disallowed_methods, reason = "this is the one place where the core opens a file")]
     let direct = std::fs::OpenOptions::new().read(true).custom_flags(flags).open(path);
-    (direct.ok(), sector.clamp(512, 65_536))
+    Some((direct.ok()?, sector.clamp(512, 65_536)))
 }
 
 #[cfg(not(target_os = "linux"))]
-fn past_cache(_: &Path, _: &File) -> (Option<File>, u64) {
-    (None, 512)
+fn past_cache(_: &Path, _: &File) -> Option<(File, u64)> {
+    None
 }
 
 /// Where buffers begin that a device reads into.
@@ -124,9 +114,6 @@ impl Medium for Uncached {
             return Err(MediumError::Beyond { offset, length, end: self.length });
         }
         let unreadable = |source| MediumError::Unreadable { offset, length, source };
-        if !self.past_cache {
-            return read_exact_at(&self.file, into, offset).map_err(unreadable);
-        }
         // Whole sectors, into a buffer that begins where the device wants it.
         let start = offset.per(self.sector).times(self.sector);
         let all = offset.plus(length).per_up(self.sector).times(self.sector).minus(start).size();

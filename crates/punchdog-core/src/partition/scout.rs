@@ -9,6 +9,7 @@ use super::{
     search, unlisted,
 };
 use crate::{
+    impaired::Places,
     medium::{Extent, Medium, MediumError, Unknown},
     progress::Watch,
     report::{
@@ -91,10 +92,9 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
 
 /// What zeros would be a fault of where nothing can be read: that nobody knows it is said first.
 fn tell_unread(medium: &dyn Medium, findings: &mut [Finding]) {
-    let unread = medium.unknown(Unknown::Unreadable);
+    let unread = Places::of(medium, Unknown::Unreadable);
     for finding in findings {
-        let begins = finding.extents.first().map(|extent| Extent::new(extent.offset, 1));
-        if begins.is_some_and(|begins| unread.iter().any(|place| place.overlaps(begins))) {
+        if finding.extents.first().is_some_and(|begins| unread.begin(*begins)) {
             finding.summary = format!("{}, as far as can be read", finding.summary);
             finding.is = format!("Its bytes cannot be read; what stands there is not known. {}", finding.is);
         }

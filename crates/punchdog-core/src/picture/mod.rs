@@ -35,6 +35,17 @@ pub enum Trouble {
     Deleted,
 }
 
+impl Cell {
+    /// So many bytes of it belong to a structure.
+    fn has(&mut self, purpose: Purpose, bytes: u64) {
+        match self.structure {
+            Some(standing) if standing < purpose => {}
+            Some(standing) if standing == purpose => self.of_it = self.of_it.plus(bytes),
+            _ => (self.structure, self.of_it) = (Some(purpose), bytes),
+        }
+    }
+}
+
 impl Trouble {
     /// All of them, worst first.
     pub const ALL: [Self; 7] = [
@@ -108,6 +119,8 @@ impl Troubles {
 pub struct Cell {
     /// The weightiest structure in it.
     pub structure: Option<Purpose>,
+    /// Bytes of it that such structures have.
+    pub of_it: u64,
     /// Part of it lies in a volume.
     pub in_volume: bool,
     /// Bytes of it that somebody has: files, folders, the file system itself.
@@ -200,12 +213,17 @@ impl Picture {
     #[must_use]
     pub fn coarser(&self, by: usize) -> Self {
         let merged = |cells: &[Cell]| {
-            cells.iter().fold(Cell::default(), |sum, cell| Cell {
-                structure: [sum.structure, cell.structure].into_iter().flatten().min(),
-                in_volume: sum.in_volume || cell.in_volume,
-                used: sum.used.plus(cell.used),
-                troubles: sum.troubles | cell.troubles,
-                asked: sum.asked || cell.asked,
+            cells.iter().fold(Cell::default(), |mut sum, cell| {
+                if let Some(structure) = cell.structure {
+                    sum.has(structure, cell.of_it);
+                }
+                Cell {
+                    in_volume: sum.in_volume || cell.in_volume,
+                    used: sum.used.plus(cell.used),
+                    troubles: sum.troubles | cell.troubles,
+                    asked: sum.asked || cell.asked,
+                    ..sum
+                }
             })
         };
         Self {
@@ -270,10 +288,7 @@ impl Picture {
             let purpose = structure.purpose;
             let extent = structure.extent.moved(base);
             let drawn = self.mark(extent, |cell, part| {
-                let weightier = cell.structure.is_none_or(|standing| purpose < standing);
-                if weightier {
-                    cell.structure = Some(purpose);
-                }
+                cell.has(purpose, part);
                 // What stands before all clusters is full of what it is for.
                 if extent.end() <= base.plus(occupied.all().offset) && purpose != Purpose::Spare {
                     cell.used = cell.used.plus(part);
@@ -310,12 +325,7 @@ impl Picture {
             }
             if file.folder && file.state != State::Deleted {
                 for extent in places() {
-                    let drawn = self.mark(extent, |cell, _| {
-                        let weightier = cell.structure.is_none_or(|standing| Purpose::Folder < standing);
-                        if weightier {
-                            cell.structure = Some(Purpose::Folder);
-                        }
-                    });
+                    let drawn = self.mark(extent, |cell, part| cell.has(Purpose::Folder, part));
                     let sum = self.structures.entry(Purpose::Folder).or_default();
                     *sum = sum.plus(drawn);
                 }

@@ -171,18 +171,37 @@ pub fn apply(
             {
                 return Err(io::Error::other("the image changed while it was copied"));
             }
-            match compare(&journal, copy).map_err(io::Error::other)? {
-                Standing::Unchanged | Standing::New => Ok(()),
-                _ => Err(io::Error::other("the image changed while it was copied")),
-            }
+            must_be_unchanged(&journal, copy)
         };
         place.make_copy(image, &mut inspect, watch).map_err(|e| ("making the copy", e))?;
         Standing::New
     };
+    let written = carry_out(&journal, place, watch)?;
+    let copy = place.copy().map_err(|e| ("opening the copy", e))?;
+    let copy = WithUnreadable::with_lost(&*copy, plan.outcome.lost.clone());
+    let (measured, _) = measure(&copy, plan.subject(), watch)?;
+    let as_planned = measured == plan.outcome.after && written == plan.outcome.written;
+    Ok(Applied { written, standing, measured, as_planned })
+}
+
+/// A copy that has nothing of what the journal is about to change.
+pub(super) fn must_be_unchanged(journal: &Journal, copy: &dyn Medium) -> io::Result<()> {
+    match compare(journal, copy).map_err(io::Error::other)? {
+        Standing::Unchanged | Standing::New => Ok(()),
+        _ => Err(io::Error::other("the image changed while it was copied")),
+    }
+}
+
+/// Writes what the journal has into the copy, durably; gives the bytes that it makes others.
+pub(super) fn carry_out(
+    journal: &Journal,
+    place: &mut dyn Workplace,
+    watch: &dyn Watch,
+) -> Result<Tally, ApplyError> {
     let mut counting = Counting::default();
     for (number, record) in journal.records().enumerate() {
         if watch.stop() {
-            // The journal has both sides: the next apply goes on, or undo takes it back.
+            // The journal has both sides: the next run goes on, or undo takes it back.
             return Err(MediumError::Stopped.into());
         }
         watch.at("writing the changes", number.wide(), journal.len().wide());
@@ -191,12 +210,7 @@ pub fn apply(
         counting.add(record.offset, &record.old, &record.new);
     }
     place.sync().map_err(|e| ("writing the copy out to the disk", e))?;
-    let copy = place.copy().map_err(|e| ("opening the copy", e))?;
-    let copy = WithUnreadable::with_lost(&*copy, plan.outcome.lost.clone());
-    let (measured, _) = measure(&copy, plan.subject(), watch)?;
-    let written = counting.tally;
-    let as_planned = measured == plan.outcome.after && written == plan.outcome.written;
-    Ok(Applied { written, standing, measured, as_planned })
+    Ok(counting.tally)
 }
 
 fn is_of(journal: &Journal, plan: &Plan) -> bool {
@@ -220,7 +234,7 @@ fn save_journal(plan: &Plan, image: &dyn Medium, place: &mut dyn Workplace) -> R
     }
 }
 
-fn standing_journal(place: &mut dyn Workplace) -> Result<Option<Journal>, ApplyError> {
+pub(super) fn standing_journal(place: &mut dyn Workplace) -> Result<Option<Journal>, ApplyError> {
     let found = place.journal().map_err(|e| ("reading the journal", e))?;
     Ok(match found {
         Some(found) => Journal::open(found)?,

@@ -1,14 +1,14 @@
 //! Laying bytes onto a copy, with a journal, where there is nothing to mend: a fresh file system.
 
 use super::{
-    apply::{ApplyError, Workplace},
-    journal::{self, Header, Journal},
+    apply::{self, ApplyError, Workplace},
+    journal::{self, Header},
 };
 use crate::{
     arith::Sat,
     formatting::Piece,
-    medium::{Extent, Medium, MediumError, Overlay},
-    mending::change::{Counting, Tally},
+    medium::{Extent, Medium, MediumError, Overlay, Unknown, WithUnreadable},
+    mending::change::Tally,
     progress::Watch,
 };
 use sha2::{Digest, Sha256};
@@ -29,6 +29,9 @@ pub fn lay(
     if taken || place.journal().map_err(|e| ("looking for a journal", e))?.is_some() {
         return Err(ApplyError::CopyExists);
     }
+    let unread = image.unknown(Unknown::Unreadable);
+    let medium = WithUnreadable::with_lost(image, unread.clone());
+    let image: &dyn Medium = &medium;
     let mut overlay = Overlay::new(image);
     let mut seal = Sha256::new();
     for (at, piece) in pieces {
@@ -53,23 +56,15 @@ pub fn lay(
         schema: journal::SCHEMA.to_owned(),
         bytes: image.len(),
         seal: hex::encode(seal.finalize()),
-        unread: Vec::new(),
+        unread,
     };
     let mut write = |out: &mut dyn io::Write| journal::write(out, &header, &changed, image, &overlay);
     place.save_journal(&mut write).map_err(|e| ("writing the journal", e))?;
     overlay.sound()?;
-    let standing = place.journal().map_err(|e| ("reading the journal", e))?.ok_or(ApplyError::BadJournal)?;
-    let journal = Journal::open(standing)?.ok_or(ApplyError::BadJournal)?;
-    place.make_copy(image, &mut |_| Ok(()), watch).map_err(|e| ("making the copy", e))?;
-    let mut counting = Counting::default();
-    for (number, record) in journal.records().enumerate() {
-        watch.at("writing the file system", number.wide(), journal.len().wide());
-        let record = record?;
-        place.write(record.offset, &record.new).map_err(|e| ("writing into the copy", e))?;
-        counting.add(record.offset, &record.old, &record.new);
-    }
-    place.sync().map_err(|e| ("writing the copy out to the disk", e))?;
-    Ok(counting.tally)
+    let journal = apply::standing_journal(place)?.ok_or(ApplyError::BadJournal)?;
+    let mut inspect = |copy: &dyn Medium| apply::must_be_unchanged(&journal, copy);
+    place.make_copy(image, &mut inspect, watch).map_err(|e| ("making the copy", e))?;
+    apply::carry_out(&journal, place, watch)
 }
 
 /// Zeros, where there is anything else: what is a hole is none the less so.

@@ -146,6 +146,10 @@ pub struct Examination {
     pub exhibits: Vec<Exhibit>,
 }
 
+/// How what stands behind a lost structure is told of, where nothing is wrong with it, and else.
+const EVERYTHING: &str = "everything behind it is whole";
+const SOMETHING: &str = "behind it is whole";
+
 impl Examination {
     /// Names one accident behind many findings: an imager's filler, or else a gap across `parts`, the volume's
     /// structures in order. With a blank end the cause is known.
@@ -164,11 +168,11 @@ impl Examination {
     pub(crate) fn count_files(&mut self) {
         self.intact.push(self.tally.whole());
     }
-    /// Says another count of files wherever the first one is said.
-    pub(crate) fn retally(&mut self, tally: Tally) {
+    /// Takes back what was said of files, and of everything, where the content of some is in doubt.
+    pub(crate) fn doubt(&mut self, tally: Tally) {
         let (old, new) = (self.tally.whole(), tally.whole());
         for text in self.intact.iter_mut().chain([&mut self.story]) {
-            *text = text.replace(&old, &new);
+            *text = text.replace(&old, &new).replace(EVERYTHING, SOMETHING);
         }
         self.tally = tally;
     }
@@ -179,7 +183,7 @@ impl Examination {
         self.story = match gone {
             _ if self.sound() => "Nothing is wrong with this volume.".to_owned(),
             Some((what, all)) => {
-                let lead = if all { "everything behind it is whole" } else { "behind it is whole" };
+                let lead = if all { EVERYTHING } else { SOMETHING };
                 format!("The {what} is gone; {lead}: {whole}.{broken}")
             }
             None => {

@@ -1,7 +1,7 @@
 //! One side of a comparison: a volume of an image or a device, or a folder.
 
 use crate::{
-    args::{Reading, Target},
+    args::{Reading, Target, Which},
     choose::{self, Image},
     failure::Failure,
     salvage::manifest::{self, Manifest},
@@ -59,9 +59,8 @@ impl Side {
         if folder && path.is_dir() {
             return of_folder(path);
         }
-        let reading = Reading::default();
-        let image = choose::open(path, &reading)?;
-        let target = Target { image: path.to_owned(), at, inside: false, volume, reading };
+        let image = image(path)?;
+        let target = Target { image: path.to_owned(), which: Which { at, volume, ..Which::default() } };
         let target = choose::one(&image, &target, screen)?.target;
         let window = Window::new(&image, target.extent);
         let mut survey = target.volume.survey(&window, screen)?;
@@ -181,7 +180,7 @@ pub(super) fn range(
     if at.is_none() && volume.is_none() {
         return Ok(punchdog_core::medium::Extent::new(0, image.len()));
     }
-    let target = Target { image: path.to_owned(), at, inside: false, volume, reading: Reading::default() };
+    let target = Target { image: path.to_owned(), which: Which { at, volume, ..Which::default() } };
     let target = choose::one(image, &target, screen)?.target;
     let length = target.volume.bytes().min(target.extent.length);
     Ok(punchdog_core::medium::Extent::new(target.extent.offset, length))

@@ -98,6 +98,8 @@ fn lanes(picture: &Picture, from: usize, cells: &[Cell]) -> Lanes {
         Lanes { lies: String::new(), full: String::new(), trouble: String::new(), asked: String::new() };
     for (number, cell) in cells.iter().enumerate() {
         lanes.lies.push(match cell.structure {
+            // Where it is the least of what is there, its letter is small.
+            Some(structure) if cell.of_it * 2 < picture.cell => purpose(structure).1.to_ascii_lowercase(),
             Some(structure) => purpose(structure).1,
             None if cell.in_volume => '·',
             None => '-',
@@ -183,6 +185,10 @@ pub(super) fn legend(page: &mut Page, picture: &Picture) {
     }
     if picture.cells.iter().any(|cell| !cell.in_volume && cell.structure.is_none()) {
         parts.push("- outside of every volume".to_owned());
+    }
+    let small = picture.cells.iter().any(|cell| cell.structure.is_some() && cell.of_it * 2 < picture.cell);
+    if small {
+        parts.push("a small letter: less than half of the column".to_owned());
     }
     page.beside(12, "lies in", page::STRONG, &parts.join("   "));
     page.beside(

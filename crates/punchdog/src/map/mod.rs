@@ -31,12 +31,12 @@ const COLUMNS: u64 = 200;
 
 pub(crate) fn run(args: &Args, given: &Map) -> anyhow::Result<Verdict> {
     let path = &given.target.image;
-    let image = choose::open(path, &given.target.reading)?;
+    let image = choose::open(path, &given.target.which.reading)?;
     let screen = Screen::new();
     let (targets, again) = targets(&image, given, &screen)?;
     let range = range(&image, given, &targets)?;
     let columns = if given.out.is_some() { COLUMNS } else { lanes::columns() };
-    let slow = match &given.target.reading.unreadable {
+    let slow = match &given.target.which.reading.unreadable {
         Some(list) => lists::read(list, image.len())?.places(&[State::Slow]),
         None => Vec::new(),
     };
@@ -85,20 +85,20 @@ fn targets(
     given: &Map,
     screen: &Screen,
 ) -> anyhow::Result<(Vec<diagnosis::Target>, String)> {
-    if given.target.at.is_some() || given.target.volume.is_some() {
+    if given.target.which.narrows() {
         let Chosen { target, again } = choose::one(image, &given.target, screen)?;
         return Ok((vec![target], again));
     }
     match diagnosis::choose(image, Which::All, screen) {
-        Ok((targets, _)) => Ok((targets, given.target.reading.again())),
-        Err(NotChosen::Nothing(_)) => Ok((Vec::new(), given.target.reading.again())),
+        Ok((targets, _)) => Ok((targets, given.target.which.reading.again())),
+        Err(NotChosen::Nothing(_)) => Ok((Vec::new(), given.target.which.reading.again())),
         Err(error) => Err(choose::in_words(error, &given.target.image, image)),
     }
 }
 
 /// The bytes that are drawn.
 fn range(image: &choose::Image, given: &Map, targets: &[diagnosis::Target]) -> anyhow::Result<Extent> {
-    let chosen = given.target.at.is_some() || given.target.volume.is_some();
+    let chosen = given.target.which.narrows();
     let all = match targets {
         [only] if chosen => {
             let length = only.volume.bytes().min(only.extent.length);
@@ -147,7 +147,7 @@ pub(crate) fn purpose(purpose: Purpose) -> (&'static str, char) {
         Purpose::Folder => ("folders", 'F'),
         Purpose::Records => ("records", 'R'),
         Purpose::Own => ("the file system's own", 'O'),
-        Purpose::Spare => ("set aside", 's'),
+        Purpose::Spare => ("set aside", 'S'),
     }
 }
 

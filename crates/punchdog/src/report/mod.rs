@@ -156,7 +156,7 @@ struct Found {
 pub(crate) fn run(args: &Args, given: &Report) -> anyhow::Result<Verdict> {
     let beside = given.out.with_extension("json");
     must_be_free(&[&given.out, &beside])?;
-    let image = choose::open(&given.target.image, &given.target.reading)?;
+    let image = choose::open(&given.target.image, &given.target.which.reading)?;
     let screen = Screen::of_bytes();
     let (facts, drawing) = gather(given, &image, &screen)?;
     drop(screen);
@@ -228,11 +228,7 @@ fn hashed(path: &Path, medium: &dyn Medium, screen: &Screen) -> anyhow::Result<H
 
 fn gather(given: &Report, image: &choose::Image, screen: &Screen) -> anyhow::Result<(Facts, Vec<Markup>)> {
     let path = &given.target.image;
-    let wish = match (given.target.at, given.target.volume) {
-        (Some(offset), _) => Wish::At { offset, inside: given.target.inside },
-        (None, Some(number)) => Wish::Number(number),
-        (None, None) => Wish::All,
-    };
+    let wish = given.target.which.wish();
     let (targets, seen) = match diagnosis::choose(image, wish, screen) {
         Ok(chosen) => chosen,
         Err(NotChosen::Nothing(seen)) => (Vec::new(), Some(*seen)),
@@ -284,7 +280,7 @@ fn gather(given: &Report, image: &choose::Image, screen: &Screen) -> anyhow::Res
         not_tried: Vec::new(),
     };
     facts.summary = page::summary(&facts);
-    facts.not_tried = page::not_tried(&facts, given.target.reading.unreadable.is_some());
+    facts.not_tried = page::not_tried(&facts, given.target.which.reading.unreadable.is_some());
     Ok((facts, drawing))
 }
 
@@ -295,11 +291,12 @@ fn volume(
     screen: &Screen,
 ) -> anyhow::Result<Volume> {
     let base = target.extent.offset;
-    let found = Diagnosed::of(image, target, 512, screen)?;
-    let window = Window::new(image, found.target.extent);
+    let window = Window::new(image, target.extent);
     let mut damaged = Vec::new();
     let mut more = 0;
-    let mut survey = found.target.volume.survey(&window, screen)?;
+    let mut survey = target.volume.survey(&window, screen)?;
+    let examination = survey.examine(&window);
+    let hosts = target.volume.forecast(&window, 512);
     survey.each_file(&window, Wanted::default(), &mut |file| {
         if !file.folder && file.state != State::Intact {
             if damaged.len() < NAMED {
@@ -311,6 +308,8 @@ fn volume(
         }
         ControlFlow::Continue(())
     });
+    drop(survey);
+    let found = Diagnosed { target, examination, hosts };
     let seen = &found.examination;
     let host = |host: &punchdog_core::report::forecast::HostForecast| {
         let way = found.target.not_found_by(host.host);

@@ -37,7 +37,7 @@ use std::{
 };
 
 pub(crate) fn run(args: &Args, given: &Salvage) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image, &given.target.reading)?;
+    let image = choose::open(&given.target.image, &given.target.which.reading)?;
     let screen = Screen::of_bytes();
     let chosen = choose::perhaps(&image, &given.target, given.finds.is_some(), &screen)?;
     let globs = globs(&given.matching)?;
@@ -124,7 +124,7 @@ fn wanted(
     }
     let mut left_out = 0;
     if let Some(finds) = &given.finds {
-        let narrowed = given.target.at.is_some() || given.target.volume.is_some();
+        let narrowed = given.target.which.narrows();
         let within = chosen.map(|chosen| chosen.target.extent).filter(|_| narrowed);
         let mut pass = |find: Find| {
             let record = find.record();

@@ -3,6 +3,7 @@
 use super::{folder_with, json, patient, run};
 use punchdog_core::{family::Kind, fat::fresh::Wish};
 use punchdog_lab::{
+    exfat, exfat_faults,
     fat::{Filler, Placing},
     faults::Patient,
     seed::Seed,
@@ -349,4 +350,31 @@ fn a_medium_that_begins_again_is_told_and_its_files_are_not_called_intact() {
     // A sound card of that size is none of this.
     let folder = folder_with("card.img", &sound.bytes);
     json(folder.path(), &["check", "card.img"], 0);
+}
+
+#[test]
+fn what_can_be_read_and_is_wrong_stops_a_host_before_what_cannot() {
+    let mut patient = exfat_faults::Patient::new(exfat::everyday(&exfat::small(512, 4096, 1), 3));
+    let g = patient.geometry;
+    patient.fill(0, g.region_bytes() * 2, 0);
+    let file = patient.find("Recordings/dawn 0002.wav");
+    let folder = folder_with("card.img", &patient.bytes);
+    let at = folder.path();
+    list(at, &[(g.cluster_place(2), 512), (g.cluster_place(file.clusters[0]), 512)]);
+    let linux = |words: &[&str]| -> Value {
+        let told = json(at, words, 1);
+        told["hosts"].as_array().unwrap().iter().find(|host| host["host"] == "linux").unwrap().clone()
+    };
+    let alone = linux(&["explain", "card.img"]);
+    assert_eq!(alone["refused_by"], "exfat/boot-gone");
+    let with = linux(&["explain", "card.img", "--unreadable", "bad.txt"]);
+    assert_eq!(with, alone, "it never comes to the bitmap");
+    let text = run(at, &["explain", "card.img", "--unreadable", "bad.txt"]).out;
+    assert!(!text.contains("everything behind it is whole"), "a file and the bitmap are hit: {text}");
+    // With a whole boot region it does.
+    let mut sound = exfat_faults::Patient::new(exfat::everyday(&exfat::small(512, 4096, 1), 3));
+    fs::write(at.join("card.img"), std::mem::take(&mut sound.bytes)).unwrap();
+    let with = linux(&["explain", "card.img", "--unreadable", "bad.txt"]);
+    assert_eq!(with["refused_by"], "medium/unreadable-structure");
+    assert_eq!(with["reason"], "the bitmap cannot be read");
 }
