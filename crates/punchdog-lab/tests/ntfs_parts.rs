@@ -295,6 +295,53 @@ fn the_indexes_of_many_descriptors_are_laid_anew_in_their_blocks() {
     }
 }
 
+/// Descriptors that are damaged in both copies cost none of those behind them, in the stream and in the indexes.
+#[test]
+fn a_descriptor_that_is_lost_costs_no_other() {
+    let mut sound = Patient::new(filler_with_files());
+    with_descriptors(&mut sound, 180);
+    let before = descriptors(&sound);
+    let places: Vec<u64> = {
+        let all: BTreeSet<u64> =
+            before.iter().map(|one| u64::from_le_bytes(one[8..16].try_into().unwrap())).collect();
+        [3, 4, 90].into_iter().map(|at| *all.iter().nth(at).unwrap()).collect()
+    };
+    let copy = 0x4_0000;
+    // Where each copy is struck, from the entry on, and how many descriptors then are others than before.
+    let cases: &[(&str, &[(u64, u64, u64)], usize, &[&str])] = &[
+        ("other places", &[(0, 30, 6), (copy, 60, 6)], 0, &["descriptor-put-together"; 3]),
+        ("heads, and other places", &[(0, 0, 40), (copy, 0, 20)], 0, &["descriptor-put-together"; 3]),
+        ("the same place", &[(0, 30, 6), (copy, 30, 6)], 3, &["descriptor-usual"; 3]),
+        ("all of them", &[(0, 0, 100), (copy, 0, 100)], 3, &["descriptor-usual"; 3]),
+    ];
+    for (name, blows, others, wanted) in cases {
+        let mut patient = Patient { bytes: sound.bytes.clone(), ..Patient::new(filler_with_files()) };
+        for (copy, at, length) in *blows {
+            for entry in &places {
+                let place = patient.own_place(own::SECURE, "$SDS", copy + entry + at);
+                patient.fill(place, *length, 0x55);
+            }
+        }
+        let plan = planned(&patient.bytes, &[]);
+        let steps: Vec<&str> = plan.steps.iter().map(|step| step.name.as_str()).collect();
+        assert_eq!(
+            steps.iter().filter(|step| step.starts_with("descriptor")).count(),
+            3,
+            "{name}: {steps:?}"
+        );
+        assert_eq!(&steps[..3], *wanted, "{name}");
+        let bytes = all_back(&patient, &plan);
+        let mended = Patient { bytes, ..Patient::new(filler_with_files()) };
+        let after = descriptors(&mended);
+        assert_eq!(after.len(), before.len(), "{name}");
+        assert_eq!(after.difference(&before).count(), *others, "{name}");
+        let ids = |all: &BTreeSet<Vec<u8>>| -> BTreeSet<Vec<u8>> {
+            all.iter().map(|one| one[4..20].to_vec()).collect()
+        };
+        assert_eq!(ids(&after), ids(&before), "{name}");
+    }
+}
+
 /// All descriptors with their heads.
 fn descriptors(patient: &Patient) -> BTreeSet<Vec<u8>> {
     let mut all = BTreeSet::new();

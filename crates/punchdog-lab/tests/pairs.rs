@@ -74,6 +74,8 @@ fn pairs_that_once_went_wrong() {
         ("a record does not say that it extends another", "a list's entry has no length"),
         ("a record extends an older use of its file", "the run list of a list is zero"),
         ("allocated size too small", "a run list ends before it begins"),
+        ("a security descriptor struck", "the second copy of a security descriptor struck"),
+        ("end mark zero", "an attribute's type wrong"),
     ] {
         let outcome = trial::both(&sound, named(one), named(other));
         assert!(matches!(outcome, Outcome::Kept), "{one} + {other}: {outcome:?}");

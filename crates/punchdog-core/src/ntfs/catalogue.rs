@@ -206,9 +206,9 @@ catalogue! {
     BAD_CLUSTERS = ("ntfs/bad-clusters", Remark, "clusters are marked as failed", "volumes that were looked at",
         "The medium failed there at some time.",
         "Left as they are.");
-    SECURE = ("ntfs/security-descriptors", RisksFiles, "the two copies in $Secure differ", "volumes that were looked at",
+    SECURE = ("ntfs/security-descriptors", RisksFiles, "descriptors in $Secure are damaged", "volumes that were looked at",
         "Descriptors say who may read a file. Hosts that do not find one let nobody in, or everybody.",
-        "The copy whose hash fits is written over the other (exact); of two ids, that is taken which follows sooner (judged).");
+        "The copy whose hash fits is written over the other (exact); of two ids, that is taken which follows sooner (judged). Where both are damaged: put together from the two where the hash then fits (derived), else what is usual in its place (judged).");
     SECURE_INDEX = ("ntfs/security-index", BlocksMount, "an index of $Secure is wrong", "Linux 6.12, fs/ntfs3/fsntfs.c",
         "Hosts look up by it who may read a file: they let nobody in, or store a descriptor a second time. Linux refuses the volume where an entry's length cannot be.",
         "Laid anew from the descriptors whose hashes fit (derived).");

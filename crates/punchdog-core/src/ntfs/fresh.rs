@@ -301,12 +301,17 @@ pub fn hash(descriptor: &[u8]) -> u32 {
 
 /// A descriptor: administrators own it, and they alone (or everybody) may do everything.
 fn descriptor(everybody: bool) -> Vec<u8> {
+    descriptor_with(everybody, 0)
+}
+
+/// The same with so many bytes of room in its list.
+fn descriptor_with(everybody: bool, room: usize) -> Vec<u8> {
     // S-1-5-32-544 and S-1-1-0.
     let administrators: [u8; 16] = [1, 2, 0, 0, 0, 0, 0, 5, 32, 0, 0, 0, 0x20, 2, 0, 0];
     let world: [u8; 12] = [1, 1, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0];
     let who: &[u8] = if everybody { &world } else { &administrators };
     let ace = who.len().plus(8);
-    let list = ace.plus(8);
+    let list = ace.plus(8).plus(room);
     let mut bytes = vec![0; 20];
     put(&mut bytes, 0, &[1, 0, 0x04, 0x80]);
     put(&mut bytes, 16, &20_u32.to_le_bytes());
@@ -316,12 +321,26 @@ fn descriptor(everybody: bool) -> Vec<u8> {
     acl.extend(u16::try_from(ace).unwrap_or(0).to_le_bytes());
     acl.extend(0x001F_01FF_u32.to_le_bytes());
     acl.extend(who);
+    acl.resize(list, 0);
     put(&mut bytes, 4, &20_usize.plus(acl.len()).narrow().to_le_bytes());
     put(&mut bytes, 8, &36_usize.plus(acl.len()).narrow().to_le_bytes());
     bytes.extend(acl);
     bytes.extend(administrators);
     bytes.extend(administrators);
     bytes
+}
+
+/// An entry of this length for `$SDS` that lets administrators alone do everything; `None` where that is too short.
+pub(super) fn usual_entry(id: u32, offset: usize, length: usize) -> Option<Vec<u8>> {
+    let least = descriptor(false).len();
+    let room = length.checked_sub(least.plus(20)).filter(|room| room.rest(4) == 0 && *room < 0xFF00)?;
+    let descriptor = descriptor_with(false, room);
+    let mut entry = hash(&descriptor).to_le_bytes().to_vec();
+    entry.extend(id.to_le_bytes());
+    entry.extend(offset.wide().to_le_bytes());
+    entry.extend(length.narrow().to_le_bytes());
+    entry.extend(descriptor);
+    Some(entry)
 }
 
 /// What stands in `$SDS` of a fresh volume: the descriptors, and their copies.

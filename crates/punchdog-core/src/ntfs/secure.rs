@@ -12,6 +12,7 @@ use super::{
     records::Notes,
     runs::Mapping,
     survey::Survey,
+    views,
 };
 use crate::{
     arith::{Peek, Sat},
@@ -24,6 +25,12 @@ use std::collections::HashSet;
 const MOST: u64 = 64 << 20;
 /// Bytes of an entry before its descriptor.
 pub(super) const HEAD: usize = 20;
+/// Entries begin at multiples of it.
+const STEP: usize = 16;
+/// Places in which two damaged copies differ, of which each is tried from either.
+const DIFFERING: usize = 10;
+/// Bytes that may be alike between two bytes that differ of one place.
+const ALIKE: usize = 8;
 
 /// An entry of the stream whose descriptor is whole in one copy at least.
 pub(super) struct Descriptor {
@@ -85,7 +92,11 @@ pub(super) fn descriptors(bytes: &[u8]) -> Vec<Descriptor> {
             let from = match (whole(bytes, at, at), whole(bytes, copy, at)) {
                 (true, _) => at,
                 (false, true) => copy,
-                (false, false) => break,
+                // One that is damaged twice hides none of those behind it.
+                (false, false) => {
+                    at = at.plus(STEP);
+                    continue;
+                }
             };
             // The hash is of the descriptor alone: of two ids, that is right which follows sooner.
             let due = found.last().map_or(FIRST_ID, |last| last.id.plus(1));
@@ -101,11 +112,102 @@ pub(super) fn descriptors(bytes: &[u8]) -> Vec<Descriptor> {
             let entry = one.entry(bytes);
             one.whole = [at, copy].map(|at| bytes.part(at, length) == entry);
             found.push(one);
-            at = at.plus(length).plus(15).per(16).times(16);
+            at = behind(at, length);
         }
         block = block.plus(SDS_STEP.times(2));
     }
     found
+}
+
+/// Where the entry behind one of this length begins.
+fn behind(at: usize, length: usize) -> usize {
+    at.plus(length).plus(STEP.minus(1)).per(STEP).times(STEP)
+}
+
+/// An entry that is damaged in both copies, and of which it is known where it stands.
+pub(super) struct Lost {
+    /// Where it stands in the stream, in the first copy.
+    pub(super) at: usize,
+    /// Bytes of it.
+    pub(super) length: usize,
+    /// Its id.
+    pub(super) id: u32,
+    /// The entry, where each damaged place of one copy is whole in the other.
+    pub(super) told: Option<Vec<u8>>,
+}
+
+/// The entries between those that are whole: their heads are told by either copy, or by the `rows` of an index.
+pub(super) fn lost(bytes: &[u8], whole: &[Descriptor], rows: &[Vec<u8>]) -> Vec<Lost> {
+    let mut found = Vec::new();
+    let mut block = 0_usize;
+    while block < bytes.len() {
+        let end = block.plus(SDS_STEP);
+        let next =
+            |at: usize| whole.iter().find(|one| one.at >= at && one.at < end).map_or(end, |one| one.at);
+        let mut at = block;
+        while at.plus(HEAD) < end {
+            if let Ok(there) = whole.binary_search_by_key(&at, |one| one.at) {
+                at = behind(at, whole.get(there).map_or(0, |one| one.length));
+                continue;
+            }
+            let limit = next(at);
+            let copy = at.plus(SDS_STEP);
+            let own_rows = rows.iter().filter(|row| row.le64(8) == at.wide()).map(Vec::as_slice);
+            let heads: Vec<&[u8]> = own_rows
+                .chain([bytes.part(at, HEAD), bytes.part(copy, HEAD)])
+                .filter(|head| head.len() == HEAD)
+                .collect();
+            let fits = |head: &&&[u8]| {
+                let length = head.le32(16).size();
+                head.le64(8) == at.wide()
+                    && head.le32(4) >= FIRST_ID
+                    && length > HEAD
+                    && copy.plus(length) <= bytes.len()
+                    && at.plus(length) <= limit
+                    && whole.iter().all(|one| one.id != head.le32(4))
+            };
+            // Best one that reaches to the next; another lost one may follow.
+            let reaches = |head: &&&[u8]| fits(head) && behind(at, head.le32(16).size()) == limit;
+            let Some(head) = heads.iter().find(reaches).or_else(|| heads.iter().find(fits)) else {
+                // What follows cannot be told from what is within this one.
+                at = limit;
+                continue;
+            };
+            let length = head.le32(16).size();
+            let told = heads.iter().filter(fits).find_map(|head| {
+                let (one, other) = (bytes.part(at, length), bytes.part(copy, length));
+                let descriptor = combined(one.part(HEAD, length), other.part(HEAD, length), head.le32(0))?;
+                Some([*head, descriptor.as_slice()].concat())
+            });
+            found.push(Lost { at, length, id: head.le32(4), told });
+            at = behind(at, length);
+        }
+        block = block.plus(SDS_STEP.times(2));
+    }
+    found
+}
+
+/// The descriptor of this hash, each place where the copies differ from one of these.
+fn combined(one: &[u8], other: &[u8], wanted: u32) -> Option<Vec<u8>> {
+    let mut places: Vec<std::ops::Range<usize>> = Vec::new();
+    for (at, _) in one.iter().zip(other).enumerate().filter(|(_, (one, other))| one != other) {
+        match places.last_mut() {
+            Some(last) if at < last.end.plus(ALIKE) => last.end = at.plus(1),
+            _ => places.push(at..at.plus(1)),
+        }
+    }
+    if places.len() > DIFFERING {
+        return None;
+    }
+    (0_u32..1 << places.len()).find_map(|taken| {
+        let mut tried = one.to_vec();
+        for (number, place) in places.iter().enumerate() {
+            if taken >> number & 1 == 1 {
+                put(&mut tried, place.start, other.part(place.start, place.len()));
+            }
+        }
+        (hash(&tried) == wanted).then_some(tried)
+    })
 }
 
 /// What is wrong with the descriptors.
@@ -125,6 +227,22 @@ pub(super) fn faults(medium: &dyn Medium, survey: &Survey) -> Vec<Finding> {
                 .because(
                     format!("The {which} copy of the descriptor with the id {:#x} is damaged.", one.id),
                     "Its hash should fit, in both, and the id should be one.",
+                    "",
+                ),
+        );
+    }
+    for one in lost(&bytes, &all, &views::rows(medium, survey)) {
+        let place = map.place(one.at.wide()).unwrap_or(0);
+        found.push(
+            Finding::new(&c::SECURE, "a security descriptor is damaged in both copies in $Secure")
+                .at(place, one.length.wide())
+                .because(
+                    format!("The descriptor with the id {:#x} is damaged in both copies.", one.id),
+                    if one.told.is_some() {
+                        "Each damaged place of one is whole in the other, as its hash says."
+                    } else {
+                        "Its hash should fit in one at least."
+                    },
                     "",
                 ),
         );

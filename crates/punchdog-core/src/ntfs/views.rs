@@ -103,6 +103,12 @@ fn differs(list: &[Vec<u8>], heads: &[Vec<u8>], used: &BTreeSet<u32>, name: &str
     (!told.is_empty()).then(|| format!("Of what stands in $SDS: {}.", told.join(", ")))
 }
 
+/// The heads of all descriptors, as an index tells them: empty where neither can be read to its end.
+pub(super) fn rows(medium: &dyn Medium, survey: &Survey) -> Vec<Vec<u8>> {
+    let Some(file) = survey.records.live(own::SECURE) else { return Vec::new() };
+    ["$SII", "$SDH"].into_iter().find_map(|name| entries(medium, survey, file, name)).unwrap_or_default()
+}
+
 /// What is wrong with the indexes.
 pub(super) fn faults(medium: &dyn Medium, survey: &Survey) -> Vec<Finding> {
     let finding = |wrong: Wrong| {

@@ -199,6 +199,13 @@ fn put_right(record: &mut Vec<u8>) -> bool {
         let broken = attributes(&opened).1?;
         straight(&opened, broken).and_then(|candidate| headed(&candidate))
     });
+    // An attribute, and the end mark where the head says that all ends.
+    let found = found.or_else(|| {
+        let mut marked = record.clone();
+        let end = record.le32(24).size().checked_sub(8).filter(|end| record.le32(*end) == 0)?;
+        put(&mut marked, end, &kind::END.to_le_bytes());
+        straight(&marked, attributes(&marked).1?)
+    });
     let mended = found.is_some();
     if let Some(found) = found {
         *record = found;

@@ -10,13 +10,18 @@ use crate::{
     mending::step::{Provenance, Step},
     ntfs::{
         attrdef, catalogue as c,
-        fresh::SDS_STEP,
+        fresh::{SDS_STEP, usual_entry},
         layout::{kind, own, put},
         names::TABLE,
         record::attributes,
-        secure, system,
+        records::{File, Notes},
+        runs::Mapping,
+        secure,
+        survey::Survey,
+        system, views,
         volume::UpCase,
     },
+    report::wording::counted,
 };
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
@@ -139,7 +144,7 @@ fn descriptors(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let all = secure::descriptors(&bytes);
     let broken: Vec<_> = all.iter().filter(|one| one.whole != [true, true]).collect();
     if broken.is_empty() {
-        return Ok(());
+        return lost_descriptors(job, &bytes, &map, &all);
     }
     let doubted = broken.iter().any(|one| one.doubted);
     let step = Step::new(
@@ -162,4 +167,49 @@ fn descriptors(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
                 .try_for_each(|(to, _)| write_stream(window, &map, to.wide(), &entry))
         })
     })
+}
+
+/// Those that are damaged in both copies: put together from the two, or what is usual in their place.
+fn lost_descriptors(
+    job: &mut Job<'_, '_, '_, '_>,
+    bytes: &[u8],
+    map: &Mapping,
+    whole: &[secure::Descriptor],
+) -> Result<(), MediumError> {
+    let survey: &Survey = job.survey;
+    for lost in secure::lost(bytes, whole, &views::rows(job.window, survey)) {
+        let id = lost.id;
+        let (step, entry) = if let Some(told) = lost.told {
+            let step = Step::new(
+                "descriptor-put-together",
+                format!("put the security descriptor {id:#x} together from its two copies"),
+                Provenance::Derived,
+                "each damaged place of one copy is whole in the other: the hash fits",
+                &[&c::SECURE],
+            );
+            (step, told)
+        } else {
+            let Some(usual) = usual_entry(id, lost.at, lost.length) else { continue };
+            let live = |file: &&File| !file.notes.contains(Notes::DELETED) && file.security == id;
+            let many = survey.records.files.iter().filter(live).count().wide();
+            let step = Step::new(
+                "descriptor-usual",
+                format!("write a usual security descriptor in the place of {id:#x}"),
+                Provenance::Judged,
+                "the entry of the index, or its head, says where it stands; what it said is lost",
+                &[&c::SECURE, &c::SECURITY_ID],
+            )
+            .or(format!(
+                "administrators alone may then read {}, until that is set again",
+                counted(many, "file that names it", "files that name it")
+            ));
+            (step, usual)
+        };
+        job.steps.run(job.window, step, |window| {
+            [lost.at, lost.at.plus(SDS_STEP)]
+                .into_iter()
+                .try_for_each(|at| write_stream(window, map, at.wide(), &entry))
+        })?;
+    }
+    Ok(())
 }
