@@ -14,10 +14,14 @@ use punchdog_core::{
     registry,
     repair::{
         apply,
+        error::PlanError,
         measure::Subject,
         plan::{self, Plan},
     },
-    report::structure::Purpose,
+    report::{
+        finding::{Finding, Weight},
+        structure::Purpose,
+    },
 };
 use punchdog_lab::{
     exfat, fat, ntfs,
@@ -124,7 +128,7 @@ fn told_of(medium: &dyn Medium, places: &[Extent]) -> Result<(), String> {
 }
 
 /// What went wrong, or nothing.
-fn try_these(volume: &Sound, spots: &[&Spot]) -> Result<(), String> {
+fn try_these(volume: &Sound, spots: &[&Spot], mark: bool) -> Result<(), String> {
     let mut places: Vec<Extent> = spots.iter().map(|spot| spot.place).collect();
     places.sort_unstable();
     places.dedup();
@@ -169,7 +173,14 @@ fn try_these(volume: &Sound, spots: &[&Spot]) -> Result<(), String> {
     intact(&medium, "before", &BTreeSet::new())?;
 
     let whole = Subject::Volume(Extent::new(0, medium.len()));
-    let plan = plan::build(&medium, "", whole, BTreeMap::new(), &Silent).map_err(|e| e.to_string())?;
+    let wanted =
+        |mark: bool| mark.then(|| ("unreadable-places".to_owned(), "mark".to_owned())).into_iter().collect();
+    let plan = match plan::build(&medium, "", whole, wanted(mark), &Silent) {
+        // Nothing is hit that could move.
+        Err(PlanError::NoSuchChoice { .. }) => plan::build(&medium, "", whole, wanted(false), &Silent),
+        plan => plan,
+    };
+    let plan = plan.map_err(|e| e.to_string())?;
     if !plan.outcome.after.sound {
         let steps: Vec<&String> = plan.steps.iter().map(|step| &step.does).take(6).collect();
         return Err(format!("not sound after the plan: {:?}; {steps:?}", plan.outcome.after.findings));
@@ -187,6 +198,14 @@ fn try_these(volume: &Sound, spots: &[&Spot]) -> Result<(), String> {
     let judged = plan.steps.iter().filter(|step| step.provenance == Provenance::Judged);
     let named: BTreeSet<String> = hurt.chain(judged.flat_map(|step| step.paths.clone())).collect();
     let (names, hashes) = intact(&copy, "after", &named)?;
+    if mark {
+        // Where a table cannot be read, it does not tell of the marks either.
+        let told =
+            |spot: &&Spot| spot.purpose != Some(Purpose::Table) || spot.place.offset >= data_at(&inner);
+        if spots.iter().all(|spot| told(&spot)) {
+            kept_off(&copy, &places)?;
+        }
+    }
     let cluster_hit =
         |made: &Made| spots.iter().any(|spot| spot.purpose.is_none() && spot.name.starts_with(&made.path));
     // A name that cannot be read takes its file with it, or the file's length.
@@ -216,6 +235,49 @@ fn try_these(volume: &Sound, spots: &[&Spot]) -> Result<(), String> {
     Ok(())
 }
 
+fn data_at(medium: &dyn Medium) -> u64 {
+    registry::recognise(medium, &Silent).unwrap().map_or(0, |volume| volume.data_at())
+}
+
+/// A mended copy on the medium that it came from: nothing that can move stands in places that fail.
+fn kept_off(copy: &dyn Medium, places: &[Extent]) -> Result<(), String> {
+    let failing = WithUnreadable::new(copy, places.to_vec());
+    let found = registry::recognise(&failing, &Silent).unwrap().ok_or("not recognised on its medium")?;
+    let data = found.data_at();
+    // Tables and boot sectors stay where they are, the root folder of FAT12 and FAT16 too.
+    let seen = found.examine(&failing, &Silent).unwrap();
+    let own = |extent: &Extent| extent.offset < data;
+    let mft = |finding: &Finding| {
+        let here = |name: &&str| finding.summary.contains(*name);
+        finding.entry.code == "medium/unreadable-structure"
+            && ["$MFTMirr", "$Boot", "$MFT", "boot sector"].iter().any(|name| here(name))
+    };
+    let fixed = |finding: &&Finding| finding.extents.iter().all(own) || mft(finding);
+    let all_movable = !places.iter().any(own) && !seen.findings.iter().any(mft);
+    let wrong: Vec<String> = seen
+        .findings
+        .iter()
+        .filter(|finding| finding.weight != Weight::Remark && !fixed(finding))
+        .filter(|finding| all_movable || finding.entry.code.starts_with("medium/"))
+        .map(|finding| format!("{}: {}", finding.entry.code, finding.summary))
+        .collect();
+    if !wrong.is_empty() {
+        return Err(format!("on its medium: {wrong:?}"));
+    }
+    let hashes = |medium: &dyn Medium| -> BTreeMap<String, String> {
+        let files = found.files(medium, Wanted::default(), &Silent).unwrap();
+        files
+            .iter()
+            .filter(|file| !file.folder)
+            .map(|file| (file.path.to_string(), file.sha256(medium)))
+            .collect()
+    };
+    if all_movable && hashes(&failing) != hashes(copy) {
+        return Err("on its medium other files".to_owned());
+    }
+    Ok(())
+}
+
 fn places_joined(places: &[Extent]) -> Vec<Extent> {
     let mut joined: Vec<Extent> = Vec::new();
     for place in places {
@@ -236,14 +298,14 @@ fn hit_content(sound: &Memory, made: &Made, hit: &impl Fn(Extent) -> bool) -> bo
 }
 
 /// Tries cases on all processors; names what failed.
-fn all(cases: &[(&Sound, Vec<&Spot>)]) {
+fn all(cases: &[(&Sound, Vec<&Spot>)], mark: bool) {
     let next = AtomicUsize::new(0);
     let failures = Mutex::new(Vec::new());
     std::thread::scope(|scope| {
         for _ in 0..std::thread::available_parallelism().map_or(2, usize::from) {
             scope.spawn(|| {
                 while let Some((volume, spots)) = cases.get(next.fetch_add(1, Ordering::Relaxed)) {
-                    if let Err(why) = try_these(volume, spots) {
+                    if let Err(why) = try_these(volume, spots, mark) {
                         let names: Vec<&str> = spots.iter().map(|spot| spot.name.as_str()).collect();
                         failures.lock().unwrap().push(format!(
                             "{}, {}: {why}",
@@ -277,7 +339,7 @@ fn an_unreadable_sector_anywhere_is_told_and_nothing_rests_on_it() {
         .flat_map(|(volume, spots)| spots.iter().map(move |spot| (volume, vec![spot])))
         .collect();
     assert!(cases.len() > 200 || std::env::var_os("PUNCHDOG_PART").is_some());
-    all(&cases);
+    all(&cases, false);
 }
 
 #[test]
@@ -292,5 +354,23 @@ fn two_of_them_at_once() {
             cases.push((volume, vec![one, other]));
         }
     }
-    all(&cases);
+    all(&cases, false);
+}
+
+/// The copy goes back onto the medium that fails: what can move does, and hosts are kept off the places.
+#[test]
+fn what_fails_is_kept_off_where_that_is_wanted() {
+    let volumes = chosen();
+    let mut seed = Seed::new(12);
+    let mut cases: Vec<(&Sound, Vec<&Spot>)> = Vec::new();
+    for (volume, spots) in &volumes {
+        // The boot sector alone leaves nothing to move.
+        let can_move: Vec<&Spot> = spots.iter().filter(|spot| spot.purpose != Some(Purpose::Boot)).collect();
+        cases.extend(can_move.iter().map(|spot| (volume, vec![*spot])));
+        for _ in 0..20 {
+            let some = (0..5).map(|_| can_move[usize::try_from(seed.below(can_move.len() as u64)).unwrap()]);
+            cases.push((volume, some.collect()));
+        }
+    }
+    all(&cases, true);
 }

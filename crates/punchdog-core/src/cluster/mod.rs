@@ -1,5 +1,6 @@
 //! What file systems with clusters and a table share: chains, sets of clusters, what belongs to nothing.
 
+pub mod aside;
 pub mod blank_end;
 pub mod chain;
 pub mod former;

@@ -10,7 +10,7 @@ use super::{
 use crate::{
     arith::{Peek, Sat},
     cluster::{
-        chain::{End, run_of, walk_own},
+        chain::{End, Link, run_of, walk_own},
         set::ClusterSet,
     },
     files::{end as file_end, kinds},
@@ -75,7 +75,10 @@ impl Surveyor<'_> {
             }
             let bytes =
                 self.medium.lenient(g.cluster_place(cluster), 608.min(g.cluster_bytes().size())).bytes;
-            if begins_with_set(&bytes, &self.out.capitals) {
+            // What was moved off a bad cluster still stands there.
+            if begins_with_set(&bytes, &self.out.capitals)
+                && self.out.links.get(self.medium, cluster) != Link::Bad
+            {
                 starts.push(cluster);
             }
         }
@@ -172,7 +175,7 @@ impl Surveyor<'_> {
                 walk.clusters().for_each(|c| taken.insert(c.size()));
                 walk.length
             } else {
-                let length = self.lost_run(cluster, blank(&start), &taken);
+                let length = self.lost_run(cluster, blank(&start), (&open, &taken));
                 taken.insert_range(cluster.size()..cluster.plus(length).size());
                 length
             };
@@ -199,12 +202,13 @@ impl Surveyor<'_> {
     }
 
     /// Lost clusters in a row, up to where something else begins.
-    fn lost_run(&self, first: u32, begins_blank: bool, taken: &ClusterSet) -> u32 {
+    fn lost_run(&self, first: u32, begins_blank: bool, (open, taken): (&ClusterSet, &ClusterSet)) -> u32 {
         let g = self.out.geometry;
         let mut length = 1_u32;
         loop {
             let next = first.plus(length);
-            if !g.has(next) || !self.is_unclaimed(next) || taken.contains(next.size()) || length >= LONGEST {
+            let nobodys = open.contains(next.size()) && !taken.contains(next.size());
+            if !g.has(next) || !nobodys || length >= LONGEST {
                 break;
             }
             let start = self.medium.lenient(g.cluster_place(next), 512).bytes;

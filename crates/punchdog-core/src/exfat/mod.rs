@@ -29,7 +29,7 @@ pub mod upcase;
 
 use crate::{
     arith::Sat,
-    cluster::occupied::Occupied,
+    cluster::{aside::Aside, occupied::Occupied},
     family::{Kind, Survey, Volume, Wanted},
     files::{
         content::Content,
@@ -201,6 +201,15 @@ impl Survey for ExfatSurvey {
 
     fn marked_bad(&mut self, medium: &dyn Medium) -> Vec<Extent> {
         structures::marked_bad(medium, &mut self.survey)
+    }
+
+    fn set_aside(
+        &mut self,
+        window: &mut OverlayWindow<'_, '_>,
+        aside: &Aside<'_>,
+        steps: &mut Steps<'_>,
+    ) -> Result<(), MediumError> {
+        mend::set_aside(self, window, aside, steps)
     }
 
     fn occupied(&self) -> Occupied {

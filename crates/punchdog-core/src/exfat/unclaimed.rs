@@ -49,16 +49,20 @@ impl Surveyor<'_> {
             && run_of(first, count).all(|cluster| self.is_unclaimed(cluster))
     }
 
-    /// The open clusters, and those to which another of them leads: a bit each.
+    /// The open clusters, and those to which another of them leads: a bit each. What is marked bad holds nothing.
     pub(super) fn pointed(&mut self) -> (ClusterSet, ClusterSet) {
         let mut open = self.out.used.clone();
         open.difference_with(&self.out.claimed);
         let mut pointed = ClusterSet::with_capacity(open.len());
+        let mut bad = ClusterSet::with_capacity(open.len());
         for cluster in open.ones().map(Sat::narrow) {
-            if let Link::Next(next) = self.out.links.get(self.medium, cluster) {
-                pointed.insert(next.size());
+            match self.out.links.get(self.medium, cluster) {
+                Link::Next(next) => pointed.insert(next.size()),
+                Link::Bad => bad.insert(cluster.size()),
+                _ => {}
             }
         }
+        open.difference_with(&bad);
         (open, pointed)
     }
 

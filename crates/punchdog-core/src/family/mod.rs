@@ -7,7 +7,7 @@ mod kind;
 pub use kind::Kind;
 
 use crate::{
-    cluster::occupied::Occupied,
+    cluster::{aside::Aside, occupied::Occupied},
     files::{order::Take, record::FileRecord},
     medium::{Extent, Medium, MediumError, OverlayWindow},
     mending::{choices::Choices, step::Steps},
@@ -89,5 +89,13 @@ pub trait Survey {
         choices: &mut Choices,
         steps: &mut Steps<'_>,
         watch: &dyn Watch,
+    ) -> Result<(), MediumError>;
+    /// Moves what stands in clusters that the medium fails in to others, and marks those as failed: as much as this
+    /// reading tells. Asked again of a new reading, until nothing is done.
+    fn set_aside(
+        &mut self,
+        window: &mut OverlayWindow<'_, '_>,
+        aside: &Aside<'_>,
+        steps: &mut Steps<'_>,
     ) -> Result<(), MediumError>;
 }

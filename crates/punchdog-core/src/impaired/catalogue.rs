@@ -22,6 +22,9 @@ catalogue! {
     WRAPS = ("medium/begins-again", RisksFiles, "the medium begins again before its end", "the medium",
         "It says that it is larger than it is (a false capacity). What was written behind its true end went over what stood before it.",
         "Nothing mends it. Copy out what stands before that place, open each file, and do not use the medium any more.");
+    MARKED = ("medium/marked-bad", Remark, "places that cannot be read are marked bad", "the medium",
+        "Nothing stands there, and hosts put nothing there.",
+        "As it should be.");
     MARKED_READABLE = ("medium/marked-bad-but-readable", Remark, "clusters that are marked bad can be read", "the medium",
         "They were marked at some time, perhaps on another medium that the volume was copied from. The room is lost, nothing else.",
         "They are left as they are: whether a place can be trusted is not for one reading to say.");

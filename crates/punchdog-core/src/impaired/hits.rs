@@ -115,6 +115,15 @@ pub struct Hits {
 }
 
 impl Hits {
+    /// Takes those out of the free places that lie in one of `marked`.
+    pub(super) fn take_free(&mut self, marked: &[Extent]) -> Vec<Extent> {
+        let mut free = Places::from(self.free.clone());
+        let taken = free.in_these(marked.iter().copied());
+        free.remove(&taken);
+        self.free = free.all();
+        taken
+    }
+
     /// What of a volume lies on `places`.
     pub fn of(medium: &dyn Medium, survey: &mut dyn Survey, places: &Places) -> Self {
         let mut hits = Self { sectors: sectors(&places.all()), ..Self::default() };

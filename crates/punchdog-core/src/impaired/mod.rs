@@ -4,17 +4,19 @@
 //! structures and files the places lie in, that a file with such a place is not intact, and what a host does whose
 //! boot sector is not to be had. A byte that cannot be read is neither right nor wrong.
 
+mod aside;
 pub mod catalogue;
 mod heal;
 mod hits;
 mod wraps;
 
+pub(crate) use aside::{asked as asked_to_mark, set_aside};
 pub(crate) use heal::from_second_copies;
 pub use hits::{HitFile, HitStructure, Hits, Places, bytes, sectors};
 
 use crate::{
     arith::Sat,
-    cluster::occupied::Occupied,
+    cluster::{aside::Aside, occupied::Occupied},
     family::{Kind, Survey, Volume, Wanted},
     files::{
         order::Take,
@@ -244,8 +246,20 @@ impl Survey for ImpairedSurvey {
         if !places.is_empty() {
             let marked = self.inner.marked_bad(medium);
             let needed = needed(&self.inner.structures(medium), places);
-            let hits = Hits::of(medium, &mut *self.inner, places);
+            let mut hits = Hits::of(medium, &mut *self.inner, places);
+            // What is marked is not in use, and need not be told as a fault.
+            let kept_off = hits.take_free(&marked);
             tell(&mut seen, &hits, places, needed.as_ref().map(|(name, _)| &**name));
+            if !kept_off.is_empty() {
+                let many = counted(
+                    sectors(&kept_off),
+                    "sector that cannot be read is",
+                    "sectors that cannot be read are",
+                );
+                let mut finding = Finding::new(&c::MARKED, format!("{many} marked bad"));
+                finding.extents = kept_off;
+                seen.findings.push(finding);
+            }
             compare_marks(&mut seen, &marked, places);
         }
         if let Some(wraps) = doubts.wraps {
@@ -280,6 +294,15 @@ impl Survey for ImpairedSurvey {
 
     fn occupied(&self) -> Occupied {
         self.inner.occupied()
+    }
+
+    fn set_aside(
+        &mut self,
+        window: &mut OverlayWindow<'_, '_>,
+        aside: &Aside<'_>,
+        steps: &mut Steps<'_>,
+    ) -> Result<(), MediumError> {
+        self.inner.set_aside(window, aside, steps)
     }
 
     fn mend(

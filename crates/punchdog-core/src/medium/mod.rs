@@ -56,6 +56,12 @@ impl Extent {
     pub fn overlaps(self, other: Self) -> bool {
         self.offset < other.end() && other.offset < self.end()
     }
+    /// What both have in common; nothing where they do not overlap.
+    #[must_use]
+    pub fn common(self, other: Self) -> Self {
+        let start = self.offset.max(other.offset);
+        Self::new(start, self.end().min(other.end()).minus(start))
+    }
     /// The same range, `by` bytes further on.
     #[must_use]
     pub fn moved(self, by: u64) -> Self {
@@ -292,7 +298,7 @@ impl Medium for Window<'_> {
 }
 
 /// What of these extents lies in `place`, counted from its start.
-fn within(extents: Vec<Extent>, place: Extent) -> Vec<Extent> {
+pub(crate) fn within(extents: Vec<Extent>, place: Extent) -> Vec<Extent> {
     let inside = extents.into_iter().filter(|extent| extent.overlaps(place));
     inside
         .map(|extent| {

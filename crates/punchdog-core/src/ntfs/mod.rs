@@ -41,7 +41,7 @@ pub mod volume;
 
 use crate::{
     arith::Sat,
-    cluster::occupied::Occupied,
+    cluster::{aside::Aside, occupied::Occupied},
     family::{Kind, Survey, Volume, Wanted},
     files::order::{Listing, Take},
     medium::{Extent, Medium, MediumError, OverlayWindow, Window},
@@ -196,6 +196,15 @@ impl Survey for NtfsSurvey {
 
     fn marked_bad(&mut self, _: &dyn Medium) -> Vec<Extent> {
         structures::marked_bad(&self.survey)
+    }
+
+    fn set_aside(
+        &mut self,
+        window: &mut OverlayWindow<'_, '_>,
+        aside: &Aside<'_>,
+        steps: &mut Steps<'_>,
+    ) -> Result<(), MediumError> {
+        mend::set_aside(self, window, aside, steps)
     }
 
     fn occupied(&self) -> Occupied {

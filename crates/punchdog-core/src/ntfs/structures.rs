@@ -70,6 +70,11 @@ pub(super) fn of(medium: &dyn Medium, geometry: &Geometry, survey: &Survey) -> V
             });
         }
     }
+    if !survey.mft.map.is_empty() && !found.iter().any(|one| one.name == "$MFT") {
+        // Record 0 is not to be had; where the records stand is known all the same.
+        let places = survey.mft.map.places(0, u64::MAX);
+        found.extend(places.into_iter().map(|(_, extent)| Structure::new("$MFT", Purpose::Records, extent)));
+    }
     if let Some(first) = first
         && let Some(at) = found.iter().position(|one| one.name == "$MFT" && one.extent.offset == first)
         && let Some(whole) = found.get(at).cloned()
@@ -80,11 +85,6 @@ pub(super) fn of(medium: &dyn Medium, geometry: &Geometry, survey: &Survey) -> V
         if let Some(rest) = found.get_mut(at) {
             rest.extent = Extent::new(first.plus(twice), whole.extent.length.minus(twice));
         }
-    }
-    if !survey.mft.map.is_empty() && !found.iter().any(|one| one.purpose == Purpose::Records) {
-        // Record 0 is not to be had; where the records stand is known all the same.
-        let places = survey.mft.map.places(0, u64::MAX);
-        found.extend(places.into_iter().map(|(_, extent)| Structure::new("$MFT", Purpose::Records, extent)));
     }
     folders(survey, &mut found);
     found.retain(|one| one.extent.length > 0 && one.extent.offset < medium.len());

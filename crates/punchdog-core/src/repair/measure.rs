@@ -6,7 +6,7 @@ use crate::{
     family::{Kind, Survey, Volume, Wanted},
     files::inventory::Inventory,
     impaired,
-    medium::{Extent, Medium, Overlay, OverlayWindow, Window},
+    medium::{self, Extent, Medium, Overlay, OverlayWindow, Window},
     mending::{choices::Choices, step::Steps},
     partition::{self, Scouting},
     progress::Watch,
@@ -320,6 +320,43 @@ impl Known {
         for place in places {
             let survey = self.volume(overlay, place, watch)?.survey(overlay, watch)?;
             impaired::from_second_copies(survey, &mut OverlayWindow::new(overlay, place), done)?;
+        }
+        Ok(())
+    }
+
+    /// One round of keeping off places that the medium fails in, in every volume where that is wanted.
+    pub(crate) fn set_aside(
+        &mut self,
+        overlay: &mut Overlay<'_>,
+        places: &[Extent],
+        choices: &mut Choices,
+        done: &mut Steps<'_>,
+        watch: &dyn Watch,
+    ) -> Result<(), PlanError> {
+        let volumes: Vec<(Extent, Option<u64>)> = match self.subject {
+            Subject::Volume(place) => vec![(place, None)],
+            Subject::Table => Vec::new(),
+            Subject::Medium => {
+                let seen = self.scouting(overlay, watch)?;
+                let several = seen.volumes.len() > 1;
+                let fit = seen.volumes.iter().filter(|place| !seen.is_contested(place));
+                fit.map(|place| (place.extent, several.then_some(place.extent.offset))).collect()
+            }
+        };
+        for (place, about) in volumes {
+            let here = medium::within(places.to_vec(), place);
+            if here.is_empty() {
+                continue;
+            }
+            choices.about(about);
+            let known = self.volume(overlay, place, watch)?;
+            let data_at = known.volume.data_at();
+            let survey = known.survey(overlay, watch)?;
+            let mut window = OverlayWindow::new(overlay, place);
+            if !choices.doubted() && impaired::asked_to_mark(survey, &window, data_at, &here, choices) {
+                impaired::set_aside(survey, &mut window, &here, done)?;
+            }
+            choices.about(None);
         }
         Ok(())
     }

@@ -219,6 +219,10 @@ pub fn build_for(
         known.forget(&unreadable);
     }
     making.rounds(&mut known, &mut overlay, &mut choices, watch)?;
+    if !unreadable.is_empty() && making.aside(&mut known, &mut overlay, &unreadable, &mut choices, watch)? {
+        // Counts and bitmaps follow what was moved.
+        making.rounds(&mut known, &mut overlay, &mut choices, watch)?;
+    }
     let steps = making.steps;
     let unused = choices.unused();
     if !unused.is_empty() {
@@ -306,6 +310,33 @@ impl Making {
             }
         }
         Ok(())
+    }
+}
+
+impl Making {
+    /// Keeps off places that the medium fails in, where that is wanted; true where something was moved or marked.
+    fn aside(
+        &mut self,
+        known: &mut Known,
+        overlay: &mut Overlay<'_>,
+        places: &[Extent],
+        choices: &mut Choices,
+        watch: &dyn Watch,
+    ) -> Result<bool, PlanError> {
+        let before = self.steps.len();
+        // A folder in a folder in a folder: each waits for the one above it.
+        for round in 0..ROUNDS {
+            watch.at("moving what stands in places that fail", round.wide(), ROUNDS.wide());
+            let mut done = Steps::new(watch);
+            known.set_aside(overlay, places, choices, &mut done, watch)?;
+            overlay.sound()?;
+            if !done.any() {
+                break;
+            }
+            known.forget(&done.changed().collect::<Vec<_>>());
+            self.steps.extend(done.into_done().into_iter().map(planned));
+        }
+        Ok(self.steps.len() > before)
     }
 }
 
@@ -487,6 +518,8 @@ impl Plan {
     /// Replays all steps on an overlay of the image.
     pub fn replay<'a>(&self, image: &'a dyn Medium) -> Result<Overlay<'a>, PlanError> {
         let mut overlay = Overlay::new(image);
+        // What is copied from a place that could not be read is zeros, as the image gives them now.
+        overlay.settle();
         for step in &self.steps {
             for change in &step.changes {
                 replay_one(&mut overlay, change)?;

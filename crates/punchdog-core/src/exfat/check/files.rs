@@ -248,7 +248,11 @@ fn differing(subject: &mut Subject<'_>) -> Vec<u32> {
     let (links, medium) = (&mut subject.survey.links, subject.medium);
     used.ones()
         .map(Sat::narrow)
-        .filter(|cluster| links.raw(medium, 0, *cluster) != links.raw(medium, 1, *cluster))
+        .filter(|cluster| {
+            // What cannot be read of one is no difference.
+            let both = links.raw(medium, 0, *cluster).zip(links.raw(medium, 1, *cluster));
+            both.is_some_and(|(one, other)| one != other)
+        })
         .collect()
 }
 

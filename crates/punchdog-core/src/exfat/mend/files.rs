@@ -14,7 +14,7 @@ use crate::{
         table::{self, Because},
         tree::{Node, Reached},
     },
-    medium::{Medium, MediumError},
+    medium::{Medium, MediumError, OverlayWindow},
     mending::step::{Basis, Provenance, Step},
     report::{
         finding::Entry,
@@ -173,26 +173,35 @@ pub(super) fn clear_bits(
     let Some(bitmap) = job.survey.bitmap.clusters.first().map(|first| geometry.cluster_place(*first)) else {
         return Ok(());
     };
-    job.steps.run(job.window, step, |window| {
-        for (first, count) in runs {
-            let (mut at, end) = (first.minus(2).wide(), first.minus(2).plus(*count).wide());
-            while at < end {
-                // A piece of whole bytes, but for its ends.
-                let piece = end.minus(at).min(1 << 20);
-                let place = bitmap.plus(at.per(8));
-                let medium: &dyn Medium = window;
-                let mut bytes = medium.lenient(place, at.rest(8).plus(piece).per_up(8).size()).bytes;
-                for bit in at.rest(8)..at.rest(8).plus(piece) {
-                    if let Some(byte) = bytes.get_mut(bit.per(8).size()) {
-                        *byte &= !1_u8.checked_shl(bit.rest(8).narrow()).unwrap_or(0);
-                    }
+    job.steps.run(job.window, step, |window| write_bits(window, bitmap, runs, false))
+}
+
+/// Marks runs of clusters in the bitmap that stands at byte `bitmap`.
+pub(super) fn write_bits(
+    window: &mut OverlayWindow<'_, '_>,
+    bitmap: u64,
+    runs: &[(u32, u32)],
+    in_use: bool,
+) -> Result<(), MediumError> {
+    for (first, count) in runs {
+        let (mut at, end) = (first.minus(2).wide(), first.minus(2).plus(*count).wide());
+        while at < end {
+            // A piece of whole bytes, but for its ends.
+            let piece = end.minus(at).min(1 << 20);
+            let place = bitmap.plus(at.per(8));
+            let medium: &dyn Medium = window;
+            let mut bytes = medium.lenient(place, at.rest(8).plus(piece).per_up(8).size()).bytes;
+            for bit in at.rest(8)..at.rest(8).plus(piece) {
+                if let Some(byte) = bytes.get_mut(bit.per(8).size()) {
+                    let mask = 1_u8.checked_shl(bit.rest(8).narrow()).unwrap_or(0);
+                    *byte = if in_use { *byte | mask } else { *byte & !mask };
                 }
-                window.write_at(place, &bytes)?;
-                at = at.plus(piece);
             }
+            window.write_at(place, &bytes)?;
+            at = at.plus(piece);
         }
-        Ok(())
-    })
+    }
+    Ok(())
 }
 
 /// First clusters, flags, lengths, and the table's chains.

@@ -5,6 +5,7 @@
 //! order is that of dependence: without a boot region nothing is found, without the root's bitmap
 //! nothing is known to be free, without whole sets no chain has its length.
 
+mod aside;
 mod boot_region;
 mod counts;
 mod files;
@@ -28,6 +29,7 @@ use crate::{
 };
 use std::{collections::HashMap, ops::Range, rc::Rc};
 
+pub(super) use aside::set_aside;
 pub(super) use keep::lost_name;
 
 /// What the stages work on.

@@ -253,6 +253,12 @@ pub(super) fn bitmap_bits(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumErr
             claimed.insert_range(first.size()..first.plus(count).size());
         }
     }
+    // What is marked bad is nobody's, and stays in use (7.1.5).
+    for extent in crate::exfat::structures::marked_bad(job.window, job.survey) {
+        let each = geometry.cluster_bytes().max(1);
+        let first = extent.offset.minus(geometry.heap_place()).per(each).plus(2).size();
+        claimed.insert_range(first..first.plus(extent.length.per(each).size()));
+    }
     let bytes = bits(&geometry, &claimed, 0, 0);
     let clusters = job.survey.bitmap.clusters.clone();
     let (claimed, used) = (&claimed, &job.survey.used);

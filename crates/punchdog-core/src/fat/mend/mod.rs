@@ -5,6 +5,7 @@
 //! it goes on where the geometry stays. Stages follow the order in which one structure rests on another:
 //! boot sector, table, entries, folders, counts.
 
+mod aside;
 mod boot_region;
 mod counts;
 mod entries;
@@ -14,6 +15,7 @@ mod keep;
 mod table;
 mod writing;
 
+pub(super) use aside::set_aside;
 pub(super) use keep::lost_name;
 
 use super::{FatSurvey, FatVolume, boot::Boot, geometry::Believed, survey::Survey};

@@ -4,6 +4,7 @@
 //! where the geometry stays. The order is that of dependence: without the geometry nothing is found, without the first
 //! records no other, and bitmaps can only be counted when the records are what they shall be.
 
+mod aside;
 mod bitmaps;
 mod boot_sector;
 mod closing;
@@ -23,6 +24,8 @@ mod system;
 mod tables;
 mod views;
 mod writing;
+
+pub(super) use aside::set_aside;
 
 use super::{
     NtfsSurvey, NtfsVolume,

@@ -190,7 +190,11 @@ fn duplicate(
 }
 
 /// The runs with fresh clusters in the place of those that are shared, or of all; and what is copied: from, to, clusters.
-fn exchanged(split: &[(Run, bool)], fresh: &[Run], whole: bool) -> (Vec<Run>, Vec<(u64, u64, u64)>) {
+pub(super) fn exchanged(
+    split: &[(Run, bool)],
+    fresh: &[Run],
+    whole: bool,
+) -> (Vec<Run>, Vec<(u64, u64, u64)>) {
     let mut fresh = fresh.iter().copied();
     let mut left: Option<Run> = None;
     let (mut runs, mut copies): (Vec<Run>, Vec<(u64, u64, u64)>) = (Vec::new(), Vec::new());
