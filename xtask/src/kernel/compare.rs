@@ -5,7 +5,10 @@ use super::{
     guest::{Answer, Mount},
 };
 use punchdog_core::report::forecast::HostForecast;
-use std::{collections::BTreeSet, time::Duration};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    time::Duration,
+};
 
 /// What was compared, and what disagreed.
 #[derive(Default)]
@@ -46,7 +49,11 @@ pub(super) fn forecast_differs(forecast: &HostForecast, answer: &Answer) -> Opti
 }
 
 /// Where the mended volume is not what it should be.
-pub(super) fn mended_differs(case: &Case, answer: &Answer) -> Option<String> {
+pub(super) fn mended_differs(
+    files: &BTreeMap<String, String>,
+    contents: &BTreeSet<String>,
+    answer: &Answer,
+) -> Option<String> {
     if answer.after.writable != Some(true) {
         return Some(format!("mended, the kernel {}", word(&answer.after)));
     }
@@ -56,14 +63,11 @@ pub(super) fn mended_differs(case: &Case, answer: &Answer) -> Option<String> {
     if answer.unread > 0 || answer.wrote == Some(false) {
         return Some(format!("mended, {} files cannot be read, writing {:?}", answer.unread, answer.wrote));
     }
-    if let Some((path, _)) = case.files.iter().find(|(path, hash)| answer.files.get(*path) != Some(*hash)) {
+    if let Some((path, _)) = files.iter().find(|(path, hash)| answer.files.get(*path) != Some(*hash)) {
         return Some(format!("mended, {path} is not as it was"));
     }
     let there: BTreeSet<&String> = answer.files.values().collect();
-    case.contents
-        .iter()
-        .find(|hash| !there.contains(hash))
-        .map(|_| "mended, a moved file is not whole".to_owned())
+    contents.iter().find(|hash| !there.contains(hash)).map(|_| "mended, a moved file is not whole".to_owned())
 }
 
 impl Table {
@@ -80,7 +84,7 @@ impl Table {
             self.forecasts += 1;
             self.lines += u32::try_from(case.forecast.log.len()).unwrap_or(0);
         }
-        let differs = case.failure.clone().or_else(|| mended_differs(case, answer));
+        let differs = case.failure.clone().or_else(|| mended_differs(&case.files, &case.contents, answer));
         if let Some(why) = differs {
             self.disagreements.push(format!("{}: {why}", case.name));
         } else {

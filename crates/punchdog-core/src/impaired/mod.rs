@@ -79,13 +79,14 @@ impl Volume for Impaired {
         let structures = survey.structures(medium);
         let Some((name, at)) = needed(&structures, &places) else { return hosts };
         let findings = survey.examine(medium).findings;
-        // A boot sector that can be read, and is wrong, stops a host before it comes to anything else.
+        // A boot structure that can be read, and is wrong, stops a host before it comes to anything else.
         let stopped_before = |host: &HostForecast| {
             let told = findings.iter().filter(|finding| Some(finding.entry.code) == host.refused_by);
             let mut begins = told.filter_map(|finding| finding.extents.first());
             begins.any(|begins| {
                 let boot = structures.iter().filter(|one| one.purpose == Purpose::Boot);
-                boot.into_iter().any(|one| one.extent.overlaps(*begins)) && !places.begin(*begins)
+                // A sum over what cannot be read says nothing.
+                boot.into_iter().any(|one| one.extent.overlaps(*begins) && !places.touch([one.extent]))
             })
         };
         // Else what would follow from zeros there does not matter: no host gets them.
