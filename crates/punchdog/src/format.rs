@@ -16,9 +16,10 @@ use punchdog_core::{
     family::{Kind, Wanted},
     formatting::{Details, Fresh, Piece, Table},
     impaired,
-    medium::{Extent, Medium, Unknown, Window},
+    medium::{Blank, Extent, Medium, Overlay, Unknown, Window},
     mending::change::Tally,
-    repair::lay,
+    repair::lay::{self, KeptOff, Laying},
+    report::wording,
 };
 use serde_json::json;
 use std::{
@@ -31,6 +32,8 @@ use std::{
 
 /// Files that are named.
 const SHOWN: usize = 8;
+/// Bytes that are written at once.
+const PIECE: usize = 1 << 20;
 
 pub(crate) fn run(args: &Args, given: &Format) -> anyhow::Result<Verdict> {
     let image = choose::open(&given.target.image, &given.target.which.reading)?;
@@ -57,16 +60,18 @@ pub(crate) fn run(args: &Args, given: &Format) -> anyhow::Result<Verdict> {
     let own = fresh.pieces().map_err(|error| no(error.to_string()))?;
     pieces.extend(own.into_iter().map(|(at, piece)| (at + place.offset, piece)));
     let mut files = Files::new(&given.copy, Some(&given.target.image), None)?;
-    let written = if given.wipe {
-        wiped(&given.copy, image.len(), &pieces)?;
-        None
+    let laying = Laying { pieces: &pieces, volume: place };
+    let unread = image.unknown(Unknown::Unreadable);
+    let (written, kept_off) = if given.wipe {
+        (None, wiped(&given.copy, image.len(), &laying, &unread, &screen)?)
     } else {
-        Some(lay::lay(&image, &pieces, &mut files, &screen).map_err(|error| {
+        let done = lay::lay(&image, &laying, &mut files, &screen).map_err(|error| {
             Failure::with(
                 format!("{}: {error}", given.copy.display()),
                 "name a new file with --copy; the image itself was only read",
             )
-        })?)
+        })?;
+        (Some(done.0), done.1)
     };
     // What was made is looked at as anybody else's is.
     let copy = choose::file(&given.copy)?;
@@ -76,7 +81,7 @@ pub(crate) fn run(args: &Args, given: &Format) -> anyhow::Result<Verdict> {
     let target = targets.into_iter().next().ok_or_else(|| anyhow::anyhow!("the copy holds no volume"))?;
     let found = Diagnosed::of(&copy, target, given.sector, &screen)?;
     drop(screen);
-    let fine = found.examination.sound() && found.reaches_every_host();
+    let fine = found.examination.sound() && found.reaches_every_host() && kept_off.stays.is_empty();
     if args.json {
         json::print(&json!({
             "schema": "punchdog.format/1",
@@ -91,11 +96,13 @@ pub(crate) fn run(args: &Args, given: &Format) -> anyhow::Result<Verdict> {
             "wiped": given.wipe,
             "written_bytes": written.map(|tally| tally.bytes),
             "not_saved": unsaved,
+            "marked_bad_bytes": kept_off.marked,
+            "cannot_be_moved": kept_off.stays,
             "sound": found.examination.sound(),
         }))?;
         return Ok(Verdict::of(fine));
     }
-    let unread = impaired::sectors(&image.unknown(Unknown::Unreadable));
+    let unread = (impaired::sectors(&unread), &kept_off);
     text(given, &found, (place, fresh.cluster()), (written, unread), &unsaved, fine)?;
     Ok(Verdict::of(fine))
 }
@@ -208,29 +215,42 @@ fn look(given: &Format, image: &choose::Image, screen: &Screen) -> anyhow::Resul
     ))
 }
 
-/// A copy of nothing but zeros, with the pieces in it: no old byte is on it.
-fn wiped(copy: &Path, bytes: u64, pieces: &[(u64, Piece)]) -> anyhow::Result<()> {
+/// A copy of nothing but zeros, with the file system on it: no old byte is there.
+fn wiped(
+    copy: &Path,
+    bytes: u64,
+    laying: &Laying<'_>,
+    unread: &[Extent],
+    screen: &Screen,
+) -> anyhow::Result<KeptOff> {
     let failed = |error: std::io::Error| {
         Failure::with(format!("{} cannot be made: {error}", copy.display()), "name a new file with --copy")
     };
+    let blank = Blank(bytes);
+    let mut overlay = Overlay::new(&blank);
+    let kept_off = laying.put(&mut overlay, unread, screen)?;
+    let made: &dyn Medium = &overlay;
     let put = |file: &mut File| -> std::io::Result<()> {
         file.set_len(bytes)?;
-        for (at, piece) in pieces {
-            if let Piece::Bytes(bytes) = piece {
-                file.seek(SeekFrom::Start(*at))?;
-                file.write_all(bytes)?;
+        for extent in overlay.changed() {
+            for at in (extent.offset..extent.end()).step_by(PIECE) {
+                let length = (extent.end() - at).min(PIECE as u64);
+                let piece = made.bytes(at, length.size()).map_err(std::io::Error::other)?;
+                file.seek(SeekFrom::Start(at))?;
+                file.write_all(&piece)?;
             }
         }
         Ok(())
     };
-    workplace::write_new(copy, put).map_err(failed)
+    workplace::write_new(copy, put).map_err(failed)?;
+    Ok(kept_off)
 }
 
 fn text(
     given: &Format,
     found: &Diagnosed,
     (place, cluster): (Extent, u32),
-    (written, unread): (Option<Tally>, u64),
+    (written, (unread, kept_off)): (Option<Tally>, (u64, &KeptOff)),
     unsaved: &[String],
     fine: bool,
 ) -> anyhow::Result<()> {
@@ -258,10 +278,17 @@ fn text(
         None => page.say("Everything else is zeros: nothing of what the medium held is on the copy. There is no undo but the image itself."),
     }
     if unread > 0 {
+        let many = page::count(unread, "sector", "sectors");
         page.say(&format!(
-            "{} of the image cannot be read: zeros stand there, and nothing marks them. Lay it onto a good medium.",
-            page::count(unread, "sector", "sectors")
+            "{many} of the image cannot be read. Clusters of {} are marked bad: hosts put nothing there.",
+            page::size(kept_off.marked)
         ));
+        if !kept_off.stays.is_empty() {
+            page.say(&format!(
+                "This medium cannot carry it as it is: {} cannot be moved, and fails in places. Lay it onto a good medium, or choose other sizes.",
+                wording::listed(&kept_off.stays)
+            ));
+        }
     }
     if !unsaved.is_empty() {
         page.gap();

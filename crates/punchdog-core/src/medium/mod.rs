@@ -273,6 +273,27 @@ impl<'a> Window<'a> {
     }
 }
 
+/// A medium of so many bytes that is one hole.
+#[derive(Debug, Clone, Copy)]
+pub struct Blank(pub u64);
+
+impl Medium for Blank {
+    fn len(&self) -> u64 {
+        self.0
+    }
+    fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
+        let length = into.len().wide();
+        if offset.plus(length) > self.0 {
+            return Err(MediumError::Beyond { offset, length, end: self.0 });
+        }
+        into.fill(0);
+        Ok(())
+    }
+    fn data_from(&self, _: u64) -> Option<Extent> {
+        None
+    }
+}
+
 impl Medium for Window<'_> {
     fn len(&self) -> u64 {
         self.place.length

@@ -1,7 +1,7 @@
 //! A fresh file system as the last resort, and several images at once.
 
 use super::{folder_with, json, patient, run};
-use punchdog_core::family::Kind;
+use punchdog_core::{family::Kind, medium::Memory, progress::Silent, registry};
 use serde_json::{Value, json};
 use std::fs;
 
@@ -72,12 +72,7 @@ fn files_are_saved_first_and_a_quick_format_can_be_undone() {
         "bad.txt",
     ];
     let text = run(at, &words);
-    assert!(
-        text.status == 0 && text.out.contains("cannot be read: zeros stand there"),
-        "{}{}",
-        text.out,
-        text.err
-    );
+    assert!(text.status == 0 && text.out.contains("of the image cannot be read"), "{}{}", text.out, text.err);
     assert_eq!(
         json(at, &["undo", "n2.img"], 0)["could_not_be_read"],
         json!([{ "offset": 30_000, "length": 5000 }])
@@ -86,6 +81,68 @@ fn files_are_saved_first_and_a_quick_format_can_be_undone() {
     expected[30_000..35_000].fill(0);
     assert!(fs::read(at.join("n2.img")).unwrap() == expected);
     assert!(fs::read(at.join("card.img")).unwrap() == sound.bytes);
+}
+
+/// Sectors that fail, also where the fresh file system's own structures would stand, are marked, and nothing stands there.
+#[test]
+fn what_fails_is_marked_on_a_fresh_file_system() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let noise = punchdog_lab::seed::Seed::new(4).bytes(12 << 20);
+    fs::write(at.join("noise.img"), &noise).unwrap();
+    for (number, kind) in ["fat12", "fat16", "exfat", "ntfs"].into_iter().enumerate() {
+        for wipe in [false, true] {
+            let plain = format!("plain {number} {wipe}.img");
+            let base = ["format", "noise.img", "--nothing-to-save", "--as", kind];
+            json(at, &[&base[..], &["--copy", &plain, "--wipe"]].concat(), 0);
+            // In the middle of all that it has behind its tables, and in free places.
+            let medium = Memory::new(fs::read(at.join(&plain)).unwrap());
+            let volume = registry::recognise(&medium, &Silent).unwrap().unwrap();
+            let mut survey = volume.survey(&medium, &Silent).unwrap();
+            let mut places: Vec<u64> = vec![5 << 20, (11 << 20) + 512, (12 << 20) - 90_000 / 512 * 512];
+            for one in survey.structures(&medium) {
+                let own = ["the bitmap", "the up-case table", "$LogFile", "$Bitmap", "$UpCase", "$Secure"];
+                if own.contains(&&*one.name) || one.name == "the root folder" && kind == "exfat" {
+                    places.push((one.extent.offset + one.extent.length / 2) / 512 * 512);
+                }
+            }
+            places.sort_unstable();
+            let list: String = places.iter().map(|place| format!("{place} 512\n")).collect();
+            fs::write(at.join("bad.txt"), list).unwrap();
+            let copy = format!("marked {number} {wipe}.img");
+            let mut words = [&base[..], &["--copy", &copy, "--unreadable", "bad.txt"]].concat();
+            if wipe {
+                words.push("--wipe");
+            }
+            let done = json(at, &words, 0);
+            assert_eq!(done["cannot_be_moved"], json!([]), "{kind}");
+            let marked = done["marked_bad_bytes"].as_u64().unwrap();
+            let cluster = done["cluster_bytes"].as_u64().unwrap();
+            assert_eq!(marked, places.len() as u64 * cluster, "{kind}: {places:?}");
+            json(at, &["check", &copy], 0);
+            let there = json(at, &["check", &copy, "--unreadable", "bad.txt"], 0);
+            let findings = there["volumes"][0]["findings"].as_array().unwrap();
+            let marks = findings.iter().find(|one| one["code"] == "medium/marked-bad").expect(kind);
+            assert_eq!(marks["extents"].as_array().unwrap().len(), places.len(), "{kind}");
+            if !wipe {
+                json(at, &["undo", &copy], 0);
+            }
+        }
+    }
+    // What stands in a table cannot be moved: that is said.
+    fs::write(at.join("bad.txt"), "1024 512\n").unwrap();
+    let words = [
+        "format",
+        "noise.img",
+        "--nothing-to-save",
+        "--as",
+        "fat16",
+        "--copy",
+        "no.img",
+        "--unreadable",
+        "bad.txt",
+    ];
+    assert_eq!(json(at, &words, 1)["cannot_be_moved"], json!(["the first table"]));
 }
 
 #[test]
