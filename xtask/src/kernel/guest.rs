@@ -94,6 +94,9 @@ pub(crate) struct Answer {
     pub(crate) wrote: Option<bool>,
 }
 
+/// A disk: its image, and the bytes of its sectors.
+pub(super) type Drive<'p> = (&'p Path, u32);
+
 /// A disk whose sectors fail: the image, and which sectors of 512 bytes.
 pub(super) type Failing = (PathBuf, Vec<u64>);
 
@@ -116,15 +119,17 @@ fn failing(qemu: &mut Command, number: usize, (image, sectors): &Failing) {
 
 /// Starts a guest with `folder` as its host folder and `drives` as its disks, which it may write
 /// to, and waits for its end.
-fn start(machine: &Machine, folder: &Path, drives: &[&Path], bad: &[Failing]) -> anyhow::Result<String> {
+fn start(machine: &Machine, folder: &Path, drives: &[Drive<'_>], bad: &[Failing]) -> anyhow::Result<String> {
     let mut qemu = Command::new("qemu-system-x86_64");
     for (number, disk) in bad.iter().enumerate() {
         failing(&mut qemu, number, disk);
     }
-    for drive in drives {
+    for (number, (path, sector)) in drives.iter().enumerate() {
         // Zeros become holes in the image.
-        let options = "format=raw,if=virtio,cache=unsafe,discard=unmap,detect-zeroes=unmap";
-        qemu.arg("-drive").arg(format!("file={},{options}", drive.display()));
+        let options = "format=raw,if=none,cache=unsafe,discard=unmap,detect-zeroes=unmap";
+        qemu.arg("-drive").arg(format!("file={},id=drive{number},{options}", path.display()));
+        let sectors = format!("logical_block_size={sector},physical_block_size={sector}");
+        qemu.arg("-device").arg(format!("virtio-blk-pci,drive=drive{number},{sectors}"));
     }
     let mut qemu = qemu
         .args([
@@ -209,7 +214,7 @@ pub(crate) fn fill(machine: &Machine, volumes: &[(&str, Vec<u8>)]) -> anyhow::Re
 }
 
 /// Does what `script` says, with `drives` as /dev/vda and on; gives the one answer.
-pub(crate) fn told(machine: &Machine, script: &str, drives: &[&Path]) -> anyhow::Result<Answer> {
+pub(crate) fn told(machine: &Machine, script: &str, drives: &[Drive<'_>]) -> anyhow::Result<Answer> {
     let folder = tempfile::tempdir()?;
     std::fs::write(folder.path().join("guest.sh"), format!("{SCRIPT}{script}"))?;
     let text = start(machine, folder.path(), drives, &[])?;
@@ -220,7 +225,7 @@ pub(crate) fn told(machine: &Machine, script: &str, drives: &[&Path]) -> anyhow:
 pub(crate) fn answers(
     machine: &Machine,
     script: &str,
-    drives: &[&Path],
+    drives: &[Drive<'_>],
     expected: usize,
 ) -> anyhow::Result<(String, Vec<Answer>)> {
     let folder = tempfile::tempdir()?;

@@ -91,7 +91,7 @@ pub(super) fn run(machine: &Machine, program: &Path) -> anyhow::Result<()> {
     exfat::Filler::new(&wish, file)?.finish()?;
     let at = PIECES.map(|at| at.to_string()).join(" ");
     let pieces = PIECES_OF.replace("PIECES", &at);
-    let filled = guest::told(machine, &format!("{pieces}{FILL}"), &[&sound])?;
+    let filled = guest::told(machine, &format!("{pieces}{FILL}"), &[(&sound, 512)])?;
     println!(
         "  filled by the kernel: {} hashes and lengths, {} s",
         filled.files.len(),
@@ -121,7 +121,7 @@ pub(super) fn run(machine: &Machine, program: &Path) -> anyhow::Result<()> {
         let mut apply = Command::new(program);
         done(apply.arg("apply").arg(&plan).arg("--image").arg(&before).arg("--copy").arg(&after))?;
         read_alike(&after, &filled.files).with_context(|| name.to_owned())?;
-        let seen = guest::told(machine, &format!("{pieces}{LOOK}"), &[&before, &after])?;
+        let seen = guest::told(machine, &format!("{pieces}{LOOK}"), &[(&before, 512), (&after, 512)])?;
         ensure!(
             forecast.mounts_read_only == seen.read_only.writable.is_some(),
             "{name}: forecast {forecast:?}, the kernel {:?}",

@@ -142,7 +142,7 @@ fn look(machine: &Machine, rows: &[Situation]) -> anyhow::Result<Tally> {
         }
         cases.push(Case { row, card, before, after, failure });
     }
-    let drives: Vec<&std::path::Path> = disks.iter().map(PathBuf::as_path).collect();
+    let drives: Vec<guest::Drive<'_>> = disks.iter().map(|disk| (disk.as_path(), 512)).collect();
     let (text, answers) = guest::answers(machine, &script, &drives, volumes)?;
     anyhow::ensure!(answers.len() == volumes, "the guest answered {} of {volumes}: {text}", answers.len());
     let mut tally = Tally::default();

@@ -8,6 +8,7 @@
 mod cases;
 mod compare;
 mod failing;
+mod fresh;
 mod guest;
 mod large;
 mod media;
@@ -51,6 +52,9 @@ pub(crate) struct Kernel {
     /// Only disks with sectors that fail.
     #[arg(long)]
     only_failing: bool,
+    /// Only fresh file systems.
+    #[arg(long)]
+    only_fresh: bool,
     /// Keep the images of cases that disagree in this folder.
     #[arg(long)]
     keep: Option<std::path::PathBuf>,
@@ -68,6 +72,9 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
     }
     if given.only_failing {
         return failing::run(&machine, &crate::bench::program()?);
+    }
+    if given.only_fresh {
+        return fresh::run(&machine);
     }
     let seed = given.seed.unwrap_or_else(crate::of_commit);
     if given.only_media {
@@ -114,6 +121,7 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
     let media = !everything || media::run(&machine, given.media, seed, None)?;
     if everything {
         failing::run(&machine, &crate::bench::program()?)?;
+        fresh::run(&machine)?;
     }
     anyhow::ensure!(table.agrees() && media, "the kernel disagrees");
     Ok(())
