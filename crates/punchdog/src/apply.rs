@@ -96,9 +96,28 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
         }
         Some(_) => (format!("punchdog files {copy} --hash"), "what is on it now"),
     };
+    if fine {
+        onto_a_medium(&mut page, &copy, plan.image.bytes);
+    }
     page.next(&[look, (format!("punchdog undo {copy}"), "puts the old bytes back")]);
     page.print()?;
     Ok(Verdict::of(fine))
+}
+
+/// How the copy goes back, by the host's own means.
+fn onto_a_medium(page: &mut Page, copy: &str, bytes: u64) {
+    page.gap();
+    page.say(&format!(
+        "Back onto a medium, with the host's own means: is it the right one, unmounted, with at least {bytes} bytes, and nothing on it that is still wanted?"
+    ));
+    for (host, line) in [
+        ("Linux", format!("dd if={copy} of=/dev/sdX bs=4M conv=fsync")),
+        ("macOS", format!("dd if={copy} of=/dev/rdiskN bs=4m")),
+        ("Windows", "has no means of its own for this: do it on one of the others".to_owned()),
+        ("then", format!("punchdog compare {copy} /dev/sdX --bytes")),
+    ] {
+        page.beside(12, host, page::FAINT, &line);
+    }
 }
 
 /// Reads a plan file.

@@ -9,7 +9,10 @@ use crate::{
     watch::Screen,
 };
 use punchdog_core::{
-    diagnosis::{Diagnosed, Target},
+    diagnosis::{
+        Diagnosed, Target,
+        outside::{Ground, Hint, hints},
+    },
     medium::Medium,
     report::{
         examination::Exhibit,
@@ -26,12 +29,16 @@ pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
     let (chosen, _) = choose::all(&image, &given.target, &screen)?;
     let mut told = Vec::new();
     for Chosen { target, again } in chosen {
-        told.push((Diagnosed::of(&image, target, given.sector, &screen)?, again));
+        let found = Diagnosed::of(&image, target, given.sector, &screen)?;
+        // Where nothing in the volume stops a host, the reason lies outside it.
+        let clear = found.examination.sound() && found.target.way_is_clear();
+        let hints = if clear { hints(&image, &found, given.sector, &screen)? } else { Vec::new() };
+        told.push((found, again, hints));
     }
     drop(screen);
-    let fine = told.iter().all(|(found, _)| found.reaches_every_host());
+    let fine = told.iter().all(|(found, ..)| found.reaches_every_host());
     if args.json {
-        let volumes: Vec<Value> = told.iter().map(|(found, _)| volume_json(found)).collect();
+        let volumes: Vec<Value> = told.iter().map(|(found, _, hints)| volume_json(found, hints)).collect();
         let mut document = json!({
             "schema": "punchdog.explain/2",
             "image": json::image(&given.target.image, image.len()),
@@ -44,11 +51,11 @@ pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
         return Ok(Verdict::of(fine));
     }
     let mut page = Page::new();
-    for (number, (found, again)) in told.iter().enumerate() {
+    for (number, (found, again, hints)) in told.iter().enumerate() {
         if number > 0 {
             page.gap();
         }
-        volume(&mut page, &given.target, found, again);
+        volume(&mut page, &given.target, found, again, hints);
     }
     page.print()?;
     Ok(Verdict::of(fine))
@@ -71,7 +78,7 @@ fn host_json(host: &HostForecast, target: &Target) -> Value {
     })
 }
 
-fn volume_json(found: &Diagnosed) -> Value {
+fn volume_json(found: &Diagnosed, hints: &[Hint]) -> Value {
     let Diagnosed { target, examination, hosts } = found;
     let base = target.extent.offset;
     let evidence = examination.exhibits.iter().map(|exhibit| {
@@ -93,10 +100,11 @@ fn volume_json(found: &Diagnosed) -> Value {
         "intact": examination.intact,
         "hosts": hosts.iter().map(|host| host_json(host, target)).collect::<Vec<_>>(),
         "evidence": evidence.collect::<Vec<_>>(),
+        "outside": hints,
     })
 }
 
-fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str) {
+fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str, hints: &[Hint]) {
     let (path, reading) = (&given.image, given.which.reading.again());
     let Diagnosed { target, examination, hosts } = found;
     let refusing = hosts.iter().filter(|host| !host.mounts_read_only).count();
@@ -178,7 +186,9 @@ fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str)
         ]);
     } else if examination.sound() {
         page.gap();
-        page.say("Nothing in the volume stops a host. Look outside it, in this order: reader and port, cable, write-protect switch, drive letter, hidden partition, driver.");
+        page.say("Nothing in the volume stops a host. Outside it, in this order:");
+        page.gap();
+        outside(page, hints);
         page.next(&[(
             format!("punchdog scout {image}"),
             "is it the right volume, and is the partition listed?",
@@ -191,6 +201,16 @@ fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str)
                 "the repair, and what it costs",
             ),
         ]);
+    }
+}
+
+/// What to try, numbered, with how to tell that it was this.
+fn outside(page: &mut Page, hints: &[Hint]) {
+    for (number, hint) in (1..).zip(hints) {
+        let style = if hint.ground == Ground::Bytes { page::WARN } else { page::FAINT };
+        page.beside(HINT_AT, &format!("{number:>2}"), style, &hint.what);
+        let place = hint.at.map_or(String::new(), |at| format!(" (byte {at} of the image)"));
+        page.under_faint(HINT_AT, &format!("It was this if {}{place}.", hint.tell));
     }
 }
 
@@ -208,6 +228,8 @@ fn way(page: &mut Page, target: &Target) {
     }
 }
 
+/// Where hints begin.
+const HINT_AT: usize = 6;
 /// Where the reason begins, and where text under it does.
 const REASON_AT: usize = 23;
 

@@ -4,6 +4,7 @@
 //! it. [`Diagnosed`] adds what reading it shows and what hosts make of it.
 
 mod nature;
+pub mod outside;
 
 pub use nature::Nature;
 

@@ -35,7 +35,12 @@ pub struct Listed {
     pub extent: Extent,
     /// Its name.
     pub name: String,
+    /// Its attributes, bit by bit.
+    pub attributes: u64,
 }
+
+/// Bytes of an entry.
+const ENTRY: u64 = 128;
 
 /// The checksum of a header, computed over its bytes with the checksum field zero.
 pub fn header_crc(header: &GptHeader) -> u32 {
@@ -67,6 +72,10 @@ impl Copy {
         })
     }
 
+    /// Where entry `number` stands: bytes from the start of the disk.
+    pub fn entry_place(&self, number: usize) -> u64 {
+        self.header.entries_lba.get().times(self.sector).plus(number.wide().times(ENTRY))
+    }
     /// The volumes it lists.
     pub fn listed(&self) -> Vec<Listed> {
         let mut found = Vec::new();
@@ -83,7 +92,8 @@ impl Copy {
                 let units = units.take_while(|unit| *unit != 0);
                 let name =
                     char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect();
-                found.push(Listed { number, kind: entry.kind, extent, name });
+                let attributes = entry.attributes.get();
+                found.push(Listed { number, kind: entry.kind, extent, name, attributes });
             }
         }
         found

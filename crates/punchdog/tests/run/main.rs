@@ -10,6 +10,7 @@ mod large;
 mod next;
 mod others_files;
 mod output;
+mod outside;
 mod plans;
 mod rivals;
 mod salvage;

@@ -93,8 +93,23 @@ fn a_sound_volume() {
               linux     mounts     for reading and for writing
               windows   mounts     it meets the published demands; what the host does was not tried
 
-            Nothing in the volume stops a host. Look outside it, in this order: reader and port, cable,
-            write-protect switch, drive letter, hidden partition, driver.
+            Nothing in the volume stops a host. Outside it, in this order:
+
+               1  Try another reader, at another port of the computer itself.
+                  It was this if it appears there at once.
+               2  Try another cable, short, without a hub.
+                  It was this if the host's log tells of resets or of lost devices.
+               3  Look at the write-protect switch of the card or the adapter.
+                  It was this if it can be read, and nothing can be written.
+               4  Look at the drive letter or the mount point: another device, or a network drive, may have it.
+                  It was this if disk management shows the volume, the file manager does not.
+               5  Take away the original or its copy, where both are at one host: they have one serial number.
+                  It was this if the host shows only one of both, or calls a disk offline.
+               6  Look at the host's driver: every system has one for FAT, but it can be switched off.
+                  It was this if another host mounts it; this one asks to format it.
+               7  Ask whether encryption was set up on the device that wrote it, or whether a program watches
+                  over removable media.
+                  It was this if it is shown in that device, or at a host without such a program.
 
             Next   punchdog scout card.img    is it the right volume, and is the partition listed?
         "#]],
