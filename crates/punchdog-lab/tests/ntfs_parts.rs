@@ -295,6 +295,12 @@ fn the_indexes_of_many_descriptors_are_laid_anew_in_their_blocks() {
     }
 }
 
+/// How far the second copy of a descriptor stands behind the first.
+const COPY: u64 = 0x4_0000;
+
+/// A name, where each copy is struck, how many descriptors then are others than before, and by which steps.
+type Struck = (&'static str, &'static [(u64, u64, u64)], usize, &'static [&'static str]);
+
 /// Descriptors that are damaged in both copies cost none of those behind them, in the stream and in the indexes.
 #[test]
 fn a_descriptor_that_is_lost_costs_no_other() {
@@ -306,13 +312,11 @@ fn a_descriptor_that_is_lost_costs_no_other() {
             before.iter().map(|one| u64::from_le_bytes(one[8..16].try_into().unwrap())).collect();
         [3, 4, 90].into_iter().map(|at| *all.iter().nth(at).unwrap()).collect()
     };
-    let copy = 0x4_0000;
-    // Where each copy is struck, from the entry on, and how many descriptors then are others than before.
-    let cases: &[(&str, &[(u64, u64, u64)], usize, &[&str])] = &[
-        ("other places", &[(0, 30, 6), (copy, 60, 6)], 0, &["descriptor-put-together"; 3]),
-        ("heads, and other places", &[(0, 0, 40), (copy, 0, 20)], 0, &["descriptor-put-together"; 3]),
-        ("the same place", &[(0, 30, 6), (copy, 30, 6)], 3, &["descriptor-usual"; 3]),
-        ("all of them", &[(0, 0, 100), (copy, 0, 100)], 3, &["descriptor-usual"; 3]),
+    let cases: &[Struck] = &[
+        ("other places", &[(0, 30, 6), (COPY, 60, 6)], 0, &["descriptor-put-together"; 3]),
+        ("heads, and other places", &[(0, 0, 40), (COPY, 0, 20)], 0, &["descriptor-put-together"; 3]),
+        ("the same place", &[(0, 30, 6), (COPY, 30, 6)], 3, &["descriptor-usual"; 3]),
+        ("all of them", &[(0, 0, 100), (COPY, 0, 100)], 3, &["descriptor-usual"; 3]),
     ];
     for (name, blows, others, wanted) in cases {
         let mut patient = Patient { bytes: sound.bytes.clone(), ..Patient::new(filler_with_files()) };

@@ -202,7 +202,7 @@ fn try_these(volume: &Sound, spots: &[&Spot], mark: bool) -> Result<(), String> 
         // Where a table cannot be read, it does not tell of the marks either.
         let told =
             |spot: &&Spot| spot.purpose != Some(Purpose::Table) || spot.place.offset >= data_at(&inner);
-        if spots.iter().all(|spot| told(&spot)) {
+        if spots.iter().all(told) {
             kept_off(&copy, &places)?;
         }
     }
@@ -250,7 +250,7 @@ fn kept_off(copy: &dyn Medium, places: &[Extent]) -> Result<(), String> {
     let mft = |finding: &Finding| {
         let here = |name: &&str| finding.summary.contains(*name);
         finding.entry.code == "medium/unreadable-structure"
-            && ["$MFTMirr", "$Boot", "$MFT", "boot sector"].iter().any(|name| here(name))
+            && ["$MFTMirr", "$Boot", "$MFT", "boot sector"].iter().any(here)
     };
     let fixed = |finding: &&Finding| finding.extents.iter().all(own) || mft(finding);
     let all_movable = !places.iter().any(own) && !seen.findings.iter().any(mft);

@@ -12,6 +12,7 @@ use punchdog_core::{
     registry,
 };
 use std::{
+    fmt::Write as _,
     fs::File,
     io::{Seek, SeekFrom, Write as _},
     path::{Path, PathBuf},
@@ -169,7 +170,7 @@ fn look(machine: &Machine, numbers: &[usize]) -> anyhow::Result<u64> {
     let mut script = SCRIPT.to_owned();
     for (number, (volume, letter)) in volumes.iter().zip('a'..).enumerate() {
         ensure!(checked(volume)? == 0, "{}: a fresh one has files", volume.name);
-        script += &format!("fresh {number} /dev/vd{letter} {}\n", volume.driver);
+        writeln!(script, "fresh {number} /dev/vd{letter} {}", volume.driver)?;
     }
     let drives: Vec<guest::Drive<'_>> =
         volumes.iter().map(|volume| (volume.path.as_path(), volume.sector)).collect();

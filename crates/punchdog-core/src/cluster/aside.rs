@@ -91,6 +91,51 @@ impl Aside<'_> {
     }
 }
 
+/// Which of a file's clusters are in a set: their indices.
+pub(crate) fn hit(clusters: &[u32], bad: &ClusterSet) -> Vec<usize> {
+    (0..).zip(clusters).filter(|(_, cluster)| bad.contains(cluster.size())).map(|(at, _)| at).collect()
+}
+
+/// The clusters of one file or folder, of which some move.
+pub(crate) struct Moving {
+    /// Those that move, in order.
+    pub(crate) old: Vec<u32>,
+    /// All of them afterwards.
+    pub(crate) now: Vec<u32>,
+}
+
+impl Moving {
+    /// Those at the indices `hit` become the fresh ones, as many as there are.
+    pub(crate) fn new(clusters: &[u32], hit: &[usize], fresh: &[u32]) -> Self {
+        let (mut old, mut now) = (Vec::new(), clusters.to_vec());
+        for (slot, new) in hit.iter().zip(fresh) {
+            if let Some(slot) = now.get_mut(*slot) {
+                old.push(std::mem::replace(slot, *new));
+            }
+        }
+        Self { old, now }
+    }
+    /// The first cluster afterwards.
+    pub(crate) fn first(&self) -> u32 {
+        self.now.first().copied().unwrap_or(0)
+    }
+    /// The step that does it; `path` is `None` for the root folder. The file has these extents, and a cluster stands
+    /// where `place` says.
+    pub(crate) fn step(
+        &self,
+        aside: &Aside<'_>,
+        path: Option<String>,
+        own: &[Extent],
+        place: impl Fn(u32) -> Extent,
+    ) -> Step {
+        let lost = aside.lost(own, self.old.iter().map(|cluster| place(*cluster)));
+        match path {
+            None => aside.moved("the root folder", true, self.old.len(), lost),
+            Some(path) => aside.moved(&path, false, self.old.len(), lost).file(path),
+        }
+    }
+}
+
 /// The numbers of a set as rows: first, and how many.
 pub(crate) fn rows(set: &ClusterSet) -> Vec<(u32, u32)> {
     let mut rows: Vec<(u32, u32)> = Vec::new();

@@ -107,8 +107,8 @@ fn what_fails_is_marked_on_a_fresh_file_system() {
                 }
             }
             places.sort_unstable();
-            let list: String = places.iter().map(|place| format!("{place} 512\n")).collect();
-            fs::write(at.join("bad.txt"), list).unwrap();
+            let lines: Vec<String> = places.iter().map(|place| format!("{place} 512")).collect();
+            fs::write(at.join("bad.txt"), lines.join("\n")).unwrap();
             let copy = format!("marked {number} {wipe}.img");
             let mut words = [&base[..], &["--copy", &copy, "--unreadable", "bad.txt"]].concat();
             if wipe {

@@ -8,7 +8,7 @@ use super::{
 use crate::{
     arith::Sat,
     cluster::{
-        aside::{Aside, rows},
+        aside::{Aside, Moving, hit, rows},
         chain::{Link, alongside},
         set::ClusterSet,
     },
@@ -66,9 +66,7 @@ fn move_all(job: &mut Job<'_, '_, '_, '_>, aside: &Aside<'_>, bad: &ClusterSet) 
             continue;
         }
         let clusters = job.survey.clusters(job.window, number);
-        let hit: Vec<usize> = (0..clusters.len())
-            .filter(|at| clusters.get(*at).is_some_and(|c| bad.contains(c.size())))
-            .collect();
+        let hit = hit(&clusters, bad);
         if hit.is_empty() {
             continue;
         }
@@ -102,19 +100,11 @@ fn move_one(
     let geometry = job.believed.geometry;
     let each = geometry.cluster_bytes().wide();
     let own = job.survey.extents(job.window, number);
-    let old: Vec<u32> = hit.iter().zip(fresh).filter_map(|(at, _)| clusters.get(*at).copied()).collect();
-    let lost =
-        aside.lost(&own, old.iter().map(|cluster| Extent::new(geometry.cluster_offset(*cluster), each)));
-    let title = if number == 0 { "the root folder".to_owned() } else { job.survey.tree.path(number) };
-    let step = aside.moved(&title, number == 0, old.len(), lost);
-    let step = if number == 0 { step } else { step.file(title) };
-    let mut now = clusters.to_vec();
-    for (at, new) in hit.iter().zip(fresh) {
-        if let Some(slot) = now.get_mut(*at) {
-            *slot = *new;
-        }
-    }
-    let first = now.first().copied().unwrap_or(0);
+    let moving = Moving::new(clusters, hit, fresh);
+    let path = (number != 0).then(|| job.survey.tree.path(number));
+    let step = moving.step(aside, path, &own, |cluster| Extent::new(geometry.cluster_offset(cluster), each));
+    let first = moving.first();
+    let Moving { old, now } = moving;
     let begins_anew = clusters.first().is_some_and(|old| *old != first);
     // The folders in it name it.
     let children: Vec<u32> = job

@@ -72,7 +72,7 @@ fn move_all(
         for piece in
             survey.records.pieces_of(file).iter().filter(|piece| !piece.resident && piece.bad.is_none())
         {
-            let stays = if records && piece.kind == kind::DATA && piece.first_vcn == 0 { 1 } else { 0 };
+            let stays = u64::from(records && piece.kind == kind::DATA && piece.first_vcn == 0);
             let split = split(survey.records.runs_of(piece), bad, stays);
             let hit: Vec<Run> = split.iter().filter(|(_, hit)| *hit).map(|(run, _)| *run).collect();
             if !hit.is_empty()

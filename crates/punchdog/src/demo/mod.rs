@@ -1,4 +1,6 @@
-//! `punchdog demo`: made-up patients, and a whole job run on one of them.
+//! `punchdog demo`: made-up patients, and whole jobs run on some of them.
+
+mod chapters;
 
 use crate::{
     args::{Args, Demo},
@@ -7,6 +9,7 @@ use crate::{
     page::{self, Page},
 };
 use anyhow::Context;
+use chapters::{AFTERWARDS, CAMERA, FAILING, FORMATTED};
 use punchdog_core::{
     family::Wanted,
     files::record::State,
@@ -71,8 +74,23 @@ pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
     }
     let (kept, all) = read_in_places(dir, &failing)?;
     let fine = back == made && unearthed == photos && kept + failing.hit.len() == all;
+    if !args.json {
+        let mut page = Page::new();
+        page.gap();
+        page.head(
+            "weather-mast.mended.img, held against the card before it failed",
+            &format!("{kept} of {all} files are back, byte for byte, and the report names the others"),
+            if fine { page::GOOD } else { page::BAD },
+        );
+        page.gap();
+        page.say("After the repair, and where there is none:");
+        page.print()?;
+    }
+    for (words, expected) in AFTERWARDS {
+        step(args, dir, words, expected)?;
+    }
     if args.json {
-        let all_words = CAMERA.iter().chain(&FORMATTED).chain(&FAILING);
+        let all_words = CAMERA.iter().chain(&FORMATTED).chain(&FAILING).chain(&AFTERWARDS);
         json::print(&json!({
             "schema": "punchdog.demo/1",
             "folder": dir.display().to_string(),
@@ -88,11 +106,6 @@ pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
     }
     let mut page = Page::new();
     page.gap();
-    page.head(
-        "weather-mast.mended.img, held against the card before it failed",
-        &format!("{kept} of {all} files are back, byte for byte, and the report names the others"),
-        if fine { page::GOOD } else { page::BAD },
-    );
     page.next(&[
         ("punchdog explain tide-logger.img".to_owned(), "another patient: a damaged allocation table"),
         ("punchdog explain sound-recorder.img".to_owned(), "an exFAT card that shows as RAW"),
@@ -103,86 +116,6 @@ pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
     page.print()?;
     Ok(Verdict::of(fine))
 }
-
-/// The job on the nest camera's card.
-const CAMERA: [(&[&str], i32); 7] = [
-    (&["scout", "nest-camera.img"], 1),
-    (&["check", "nest-camera.img"], 1),
-    (&["explain", "nest-camera.img"], 1),
-    (&["salvage", "nest-camera.img", "--to", "saved"], 0),
-    (&["plan", "nest-camera.img", "--out", "nest-camera.plan.json"], 0),
-    (
-        &["apply", "nest-camera.plan.json", "--image", "nest-camera.img", "--copy", "nest-camera.mended.img"],
-        0,
-    ),
-    (&["check", "nest-camera.mended.img"], 0),
-];
-
-/// The job on the card that was formatted by mistake.
-const FORMATTED: [(&[&str], i32); 4] = [
-    (&["explain", "formatted-card.img"], 0),
-    (&["unearth", "formatted-card.img", "--out", "formatted-card.finds.json"], 0),
-    (&["salvage", "formatted-card.img", "--finds", "formatted-card.finds.json", "--to", "unearthed"], 0),
-    (
-        &[
-            "files",
-            "formatted-card.img",
-            "--finds",
-            "formatted-card.finds.json",
-            "--sheet",
-            "formatted-card.html",
-        ],
-        0,
-    ),
-];
-
-/// The job on the card that fails in places.
-const FAILING: [(&[&str], i32); 6] = [
-    (&["explain", "weather-mast.img", "--unreadable", "weather-mast.surface.json"], 0),
-    (&["map", "weather-mast.img", "--unreadable", "weather-mast.surface.json"], 0),
-    (&["salvage", "weather-mast.img", "--unreadable", "weather-mast.surface.json", "--to", "mast-saved"], 1),
-    (
-        &[
-            "plan",
-            "weather-mast.img",
-            "--unreadable",
-            "weather-mast.surface.json",
-            "--out",
-            "weather-mast.plan.json",
-        ],
-        0,
-    ),
-    (
-        &[
-            "apply",
-            "weather-mast.plan.json",
-            "--image",
-            "weather-mast.img",
-            "--copy",
-            "weather-mast.mended.img",
-        ],
-        0,
-    ),
-    (
-        &[
-            "report",
-            "weather-mast.img",
-            "--unreadable",
-            "weather-mast.surface.json",
-            "--plan",
-            "weather-mast.plan.json",
-            "--copy",
-            "weather-mast.mended.img",
-            "--saved",
-            "mast-saved",
-            "--job",
-            "Skerry Point, card of the weather mast",
-            "--out",
-            "weather-mast.html",
-        ],
-        0,
-    ),
-];
 
 /// How many files of the mended copy are as they were on the card before it failed, and how many there were.
 fn read_in_places(dir: &Path, failing: &station::FailingCard) -> anyhow::Result<(usize, usize)> {
@@ -281,13 +214,19 @@ fn step(args: &Args, dir: &Path, words: &[&str], expected: i32) -> anyhow::Resul
         crate::args::Color::Never => "never",
         _ => "always",
     };
-    let status = Command::new(std::env::current_exe()?)
-        .args(words)
-        .args(["--color", color])
-        .current_dir(dir)
-        .stdout(if args.json { Stdio::null() } else { Stdio::inherit() })
-        .status()
-        .context("the program cannot start itself")?;
+    let mut command = Command::new(std::env::current_exe()?);
+    command.args(words).args(["--color", color]).current_dir(dir).stdout(if args.json {
+        Stdio::null()
+    } else {
+        Stdio::inherit()
+    });
+    // What is refused is part of the story, and stands where the rest does.
+    let refused = if expected == 2 { Stdio::piped() } else { Stdio::inherit() };
+    let done = command.stderr(refused).output().context("the program cannot start itself")?;
+    if !args.json {
+        anstream::print!("{}", String::from_utf8_lossy(&done.stderr));
+    }
+    let status = done.status;
     if status.code() != Some(expected) {
         return Err(Failure::with(
             format!("punchdog {} ended with {status}, not with {expected}", words.join(" ")),
