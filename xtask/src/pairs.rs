@@ -69,7 +69,7 @@ pub(crate) fn run(verbose: bool, every: bool) -> anyhow::Result<()> {
     trial::hush();
     let started = Instant::now();
     let mut count = Count::default();
-    let (share, turn) = if every { (1, 0) } else { (4, usize::try_from(crate::of_commit() % 1000)?) };
+    let (share, turn) = if every { (1, 0) } else { (8, usize::try_from(crate::of_commit() % 1000)?) };
     // On FAT12, FAT16 and with two tables, each fault with every fifth of the others: the rest is the same code.
     for (kind, step) in [(Kind::Fat12, 5), (Kind::Fat16, 5), (Kind::Fat32, 1)] {
         let sound = Patient::new(fat::everyday(&fat::small(kind, 512, 512), 1));

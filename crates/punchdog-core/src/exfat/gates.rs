@@ -12,7 +12,7 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    medium::Medium,
+    medium::{Extent, Medium, Unknown},
     report::{
         finding::Entry,
         forecast::{Basis, HostForecast},
@@ -32,11 +32,22 @@ struct Gate<'a> {
     /// An error line was written: a mount for writing becomes one for reading.
     read_only: bool,
     gone: bool,
+    /// What the device gives an error for.
+    unread: Vec<Extent>,
 }
 
 type Verdict = Result<(), (&'static Entry, String)>;
 
 impl Gate<'_> {
+    /// The first sector of these bytes that cannot be read, counted from the start of the volume. The driver reads single
+    /// sectors.
+    fn fails(&self, at: u64, length: u64) -> Option<u64> {
+        let sector = self.geometry.sector_bytes().max(512);
+        let from = at.per(sector).times(sector);
+        let range = Extent::new(from, at.plus(length).per_up(sector).times(sector).minus(from));
+        let first = self.unread.iter().map(|place| place.common(range)).find(|part| part.length > 0)?;
+        Some(first.offset.per(sector))
+    }
     fn say(&mut self, line: impl Into<String>) {
         self.log.push(format!("exFAT-fs (DEV): {}", line.into()));
     }
@@ -72,8 +83,17 @@ pub(super) fn linux(medium: &dyn Medium, sector: u32, gone: bool) -> HostForecas
         return HostForecast::refuses("linux", Basis::Driver, c::BOOT_GONE.code, "sector 0 cannot be read");
     };
     let geometry = Geometry::claimed_by(&boot);
-    let mut gate =
-        Gate { medium, boot, geometry, log: Vec::new(), write_only: Vec::new(), read_only: false, gone };
+    let unread = medium.unknown(Unknown::Unreadable);
+    let mut gate = Gate {
+        medium,
+        boot,
+        geometry,
+        log: Vec::new(),
+        write_only: Vec::new(),
+        read_only: false,
+        gone,
+        unread,
+    };
     let verdict = boot_sector(&mut gate, sector)
         .and_then(|()| region(&mut gate))
         .and_then(|()| root_chain(&mut gate))
@@ -108,6 +128,10 @@ pub(super) fn linux(medium: &dyn Medium, sector: u32, gone: bool) -> HostForecas
 }
 
 fn boot_sector(gate: &mut Gate<'_>, device: u32) -> Verdict {
+    if gate.unread.iter().any(|place| place.overlaps(Extent::new(0, device.into()))) {
+        let line = Some("unable to read boot sector".to_owned());
+        return gate.boot_refused(line, &c::BOOT_GONE, "the main boot region cannot be read");
+    }
     let boot = gate.boot;
     let g = gate.geometry;
     if boot.signature.get() != 0xAA55 {
@@ -194,8 +218,14 @@ fn region(gate: &mut Gate<'_>) -> Verdict {
         );
     }
     let bytes = gate.medium.lenient(0, size.times(12).size()).bytes;
-    for number in 1..=8_u64 {
+    for number in 1..=11_u64 {
+        if gate.fails(number.times(size), size).is_some() {
+            return gate.refuse("invalid boot region", &c::CHECKSUM, "the main boot region cannot be read");
+        }
         let value = bytes.le32(number.plus(1).times(size).minus(4).size());
+        if number > 8 {
+            continue;
+        }
         if value != super::layout::EXTENDED_SIGNATURE {
             gate.say(format!("Invalid exboot-signature(sector = {number}): {value:#010x}"));
         }
@@ -277,52 +307,63 @@ fn root_chain(gate: &mut Gate<'_>) -> Verdict {
 /// Bytes of the root that are looked at: a folder holds 256 MiB at most (section 7.2).
 const ROOT: u64 = 256 << 20;
 
-/// The root's entries that name tables, in the driver's order; in each cluster up to its first empty
-/// entry, or to the first empty entry of all.
-fn root_entries(gate: &Gate<'_>, stop_for_good: bool) -> Option<Vec<Vec<u8>>> {
+/// What the driver finds in the root.
+enum Found {
+    Entry(Owner),
+    Nothing,
+    /// The root, or a part of it before that, cannot be read.
+    Unread(&'static str),
+}
+
+/// The first entry of the root that suits, in the driver's order: in each cluster up to its first empty entry, or up to
+/// the first empty entry of all. No sector behind it is read.
+fn root_entry(gate: &Gate<'_>, suits: impl Fn(&[u8]) -> bool, stop_for_good: bool) -> Found {
     let g = gate.geometry;
     let mut at = g.root_cluster;
-    let mut found = Vec::new();
     for _ in 0..g.clusters.min(ROOT.per(g.cluster_bytes()).narrow().max(1)) {
         if !g.has(at) {
-            return if at == 0 { None } else { Some(found) };
+            return if at == 0 { Found::Unread("the root folder cannot be read") } else { Found::Nothing };
         }
         let place = g.cluster_place(at);
         if place.plus(g.cluster_bytes().min(512)) > gate.medium.len() {
-            return None;
+            return Found::Unread("the root folder lies behind the end of the image");
         }
         let bytes = gate.medium.lenient(place, g.cluster_bytes().size()).bytes;
         let mut ended = false;
-        for raw in bytes.chunks_exact(ENTRY) {
+        for (number, raw) in bytes.chunks_exact(ENTRY).enumerate() {
+            if gate.fails(place.plus(number.times(ENTRY).wide()), ENTRY.wide()).is_some() {
+                return Found::Unread("the root folder cannot be read");
+            }
             if raw.byte(0) == 0 {
                 ended = true;
                 break;
             }
-            if matches!(raw.byte(0), BITMAP | UPCASE) && found.len() < 64 {
-                found.push(raw.to_vec());
+            if suits(raw) {
+                return Found::Entry(Owner::read(raw));
             }
         }
         if ended && stop_for_good {
-            return Some(found);
+            return Found::Nothing;
         }
         let next = gate.medium.lenient(g.table_place(0).plus(at.wide().times(4)), 4).bytes.le32(0);
         if !g.has(next) || next >= 0xFFFF_FFF7 {
-            return Some(found);
+            return Found::Nothing;
         }
         at = next;
     }
-    Some(found)
+    Found::Nothing
 }
 
 fn upcase(gate: &mut Gate<'_>) -> Verdict {
     const LOAD: &str = "failed to load upcase table";
     let g = gate.geometry;
-    let Some(entries) = root_entries(gate, false) else {
-        return gate.refuse(LOAD, &c::ROOT_CLUSTER, "the root folder cannot be read");
-    };
-    let Some(owner) = entries.iter().find(|raw| raw.byte(0) == UPCASE).map(|raw| Owner::read(raw)) else {
-        gate.error("no upcase table entry");
-        return Ok(());
+    let owner = match root_entry(gate, |raw| raw.byte(0) == UPCASE, false) {
+        Found::Entry(owner) => owner,
+        Found::Unread(reason) => return gate.refuse(LOAD, &c::ROOT_CLUSTER, reason),
+        Found::Nothing => {
+            gate.error("no upcase table entry");
+            return Ok(());
+        }
     };
     if owner.length == 0 {
         gate.error(format!("bad upcase table size ({} bytes)", owner.length));
@@ -342,6 +383,10 @@ fn upcase(gate: &mut Gate<'_>) -> Verdict {
             "the up-case table reaches past the end of the image, by what its entry says"
         };
         return gate.refuse(LOAD, &c::UPCASE_ENTRY, reason);
+    }
+    if let Some(sector) = gate.fails(place, length) {
+        gate.say(format!("failed to read sector({sector:#x})"));
+        return gate.refuse(LOAD, &c::UPCASE_ENTRY, "the up-case table cannot be read");
     }
     let (index, sum) = read_table(gate.medium, place, length);
     if index < 0xFFFF || sum != owner.checksum {
@@ -394,11 +439,12 @@ fn read_piece(bytes: &[u8], (mut index, mut sum, mut skip): (u32, u32, bool)) ->
 fn bitmap(gate: &mut Gate<'_>) -> Verdict {
     const LOAD: &str = "failed to load alloc-bitmap";
     let g = gate.geometry;
-    let entries = root_entries(gate, true).unwrap_or_default();
-    let Some(owner) =
-        entries.iter().find(|raw| raw.byte(0) == BITMAP && raw.byte(1) == 0).map(|raw| Owner::read(raw))
-    else {
-        return gate.refuse(LOAD, &c::BITMAP_MISSING, "the root folder has no bitmap entry");
+    let owner = match root_entry(gate, |raw| raw.byte(0) == BITMAP && raw.byte(1) == 0, true) {
+        Found::Entry(owner) => owner,
+        Found::Unread(reason) => return gate.refuse(LOAD, &c::BITMAP_MISSING, reason),
+        Found::Nothing => {
+            return gate.refuse(LOAD, &c::BITMAP_MISSING, "the root folder has no bitmap entry");
+        }
     };
     let needed = g.bitmap_bytes();
     if owner.length != needed {
@@ -411,6 +457,9 @@ fn bitmap(gate: &mut Gate<'_>) -> Verdict {
     let end = g.cluster_place(owner.first).plus(needed);
     if !g.has(owner.first) || end > gate.medium.len() {
         return gate.refuse(LOAD, &c::BITMAP_ENTRY, "the bitmap lies outside the volume");
+    }
+    if gate.fails(g.cluster_place(owner.first), needed).is_some() {
+        return gate.refuse(LOAD, &c::BITMAP_ENTRY, "the bitmap cannot be read");
     }
     // Of the bitmap, only the bits of its own clusters are asked for.
     let own = g.clusters_for(owner.length).min(g.clusters.wide()).narrow();

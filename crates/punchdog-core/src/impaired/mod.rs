@@ -70,10 +70,18 @@ impl Volume for Impaired {
         Ok(Box::new(ImpairedSurvey { inner, wraps }))
     }
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
-        let hosts = self.0.forecast(medium, sector);
+        let mut hosts = self.0.forecast(medium, sector);
         let places = Places::of(medium, Unknown::Unreadable);
         if places.is_empty() {
             return hosts;
+        }
+        if matches!(self.kind(), Kind::Exfat | Kind::Ntfs) {
+            // The driver was followed on the failing medium itself.
+            for host in hosts.iter_mut().filter(|host| host.basis == Basis::Driver) {
+                if host.reason.ends_with("cannot be read") {
+                    host.refused_by = Some(c::STRUCTURE.code);
+                }
+            }
         }
         let Ok(mut survey) = self.0.survey(medium, &Silent) else { return hosts };
         let structures = survey.structures(medium);
@@ -90,8 +98,12 @@ impl Volume for Impaired {
             })
         };
         // Else what would follow from zeros there does not matter: no host gets them.
+        let followed = matches!(self.kind(), Kind::Exfat | Kind::Ntfs);
         let of = |host: HostForecast| {
-            if at > 0 && stopped_before(&host) { host } else { unread(self.kind(), host.host, &name, at) }
+            if followed && host.basis == Basis::Driver {
+                return host;
+            }
+            if at > 0 && stopped_before(&host) { host } else { unread(self.kind(), host.host, &name) }
         };
         hosts.into_iter().map(of).collect()
     }
@@ -106,40 +118,19 @@ fn needed(structures: &[Structure], places: &Places) -> Option<(String, u64)> {
     })
 }
 
-/// Bytes that NTFS's driver reads at once, where clusters are not smaller.
-const BLOCK: u64 = 4096;
-
-/// What a host does that cannot read a structure that it needs, from byte `at` on. Linux 6.12: fs/fat/inode.c, fs/exfat/super.c,
-/// fs/ntfs3/super.c.
-fn unread(kind: Kind, host: &'static str, name: &str, at: u64) -> HostForecast {
+/// What a host does that cannot read a structure that it needs, as far as that is not followed in the family's own
+/// gates. Linux 6.12: fs/fat/inode.c.
+fn unread(kind: Kind, host: &'static str, name: &str) -> HostForecast {
     let basis = if host == "linux" { Basis::Driver } else { Basis::Documented };
     let reason = format!("{name} cannot be read");
     let mut forecast = HostForecast::refuses(host, basis, c::STRUCTURE.code, reason);
     if host == "linux" {
-        let lines: &[&str] = match (kind, name) {
-            (Kind::Exfat, "the main boot region") if at == 0 => &[
-                "exFAT-fs (DEV): unable to read boot sector",
-                "exFAT-fs (DEV): failed to read boot sector",
-                "exFAT-fs (DEV): failed to recognize exfat type",
-            ],
-            (Kind::Exfat, "the main boot region") => {
-                &["exFAT-fs (DEV): invalid boot region", "exFAT-fs (DEV): failed to recognize exfat type"]
-            }
-            (Kind::Fat12 | Kind::Fat16 | Kind::Fat32, "the boot sector") => {
-                &["FAT-fs (DEV): unable to read boot sector"]
-            }
-            (Kind::Ntfs, "the boot sector") => &["ntfs3(DEV): failed to read volume at offset 0x0"],
-            (Kind::Fat32, "FSInfo") => &["FAT-fs (DEV): bread failed, FSINFO block (sector = 1)"],
-            _ => &[],
+        let line = match name {
+            "the boot sector" => Some("FAT-fs (DEV): unable to read boot sector"),
+            "FSInfo" if kind == Kind::Fat32 => Some("FAT-fs (DEV): bread failed, FSINFO block (sector = 1)"),
+            _ => None,
         };
-        forecast.log = lines.iter().map(|line| (*line).to_owned()).collect();
-        if (kind, name) == (Kind::Ntfs, "$Bitmap") {
-            let block = at.per(BLOCK).times(BLOCK);
-            forecast.log = vec![
-                format!("ntfs3(DEV): failed to read volume at offset {block:#x}"),
-                "ntfs3(DEV): Failed to initialize $Bitmap (-5).".to_owned(),
-            ];
-        }
+        forecast.log = line.into_iter().map(str::to_owned).collect();
         forecast.log_read_write.clone_from(&forecast.log);
     } else {
         "a device that cannot be read, or nothing".clone_into(&mut forecast.seen);

@@ -20,7 +20,7 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    medium::Medium,
+    medium::{Extent, Medium, Unknown},
 };
 
 /// The number that says that no client uses the log.
@@ -150,10 +150,42 @@ pub(crate) enum Replay {
 
 /// The state of a log of `size` bytes, and how Linux gets through it.
 pub(crate) fn state(medium: &dyn Medium, map: &Mapping, size: u64) -> (Log, Replay) {
+    state_and_failures(medium, map, size, 1).0
+}
+
+/// The same where the driver reads blocks of `block` bytes, with the block that cannot be read of each page that it asks
+/// for and does not get.
+pub(super) fn state_and_failures(
+    medium: &dyn Medium,
+    map: &Mapping,
+    size: u64,
+    block: u64,
+) -> ((Log, Replay), Vec<u64>) {
+    let mut failures = Failures { block: block.max(1), met: Vec::new() };
+    (known(medium, map, size, &mut failures), failures.met)
+}
+
+/// Blocks that cannot be read.
+struct Failures {
+    block: u64,
+    met: Vec<u64>,
+}
+
+impl Failures {
+    /// Looks for a block with bytes of this place among those that cannot be read.
+    fn first(&self, place: Extent, unread: &[Extent]) -> Option<u64> {
+        let from = place.offset.per(self.block).times(self.block);
+        let whole = Extent::new(from, place.end().per_up(self.block).times(self.block).minus(from));
+        let part = unread.iter().map(|one| one.common(whole)).find(|part| part.length > 0)?;
+        Some(part.offset.per(self.block).times(self.block))
+    }
+}
+
+fn known(medium: &dyn Medium, map: &Mapping, size: u64, failures: &mut Failures) -> (Log, Replay) {
     if size < 3 * 4096 {
         return (Log::Gone, Replay::Refused);
     }
-    let restart = match told(medium, map, size) {
+    let restart = match told(medium, map, size, failures) {
         Told::Empty => return (Log::Empty, Replay::Done),
         Told::Nothing => return (Log::Garbage, Replay::Refused),
         Told::Page(restart) => restart,
@@ -164,21 +196,35 @@ pub(crate) fn state(medium: &dyn Medium, map: &Mapping, size: u64) -> (Log, Repl
 }
 
 /// Of the two restart pages, which need not stand one behind the other, the later one.
-fn told(medium: &dyn Medium, map: &Mapping, size: u64) -> Told {
-    let (first, begun) = first_page(medium, map, (0, size));
+fn told(medium: &dyn Medium, map: &Mapping, size: u64, failures: &mut Failures) -> Told {
+    let (first, begun) = first_page(medium, map, (0, size), failures);
     let Some(first) = first else { return if begun { Told::Nothing } else { Told::Empty } };
     if first.at > 0 {
         return Told::Page(first);
     }
-    let (second, _) = first_page(medium, map, (512, size));
+    let (second, _) = first_page(medium, map, (512, size), failures);
     Told::Page(second.filter(|second| second.number > first.number).unwrap_or(first))
 }
 
 /// The first restart page from `at` on, and whether anything was met that a host writes.
-fn first_page(medium: &dyn Medium, map: &Mapping, (mut at, size): (u64, u64)) -> (Option<Restart>, bool) {
+fn first_page(
+    medium: &dyn Medium,
+    map: &Mapping,
+    (mut at, size): (u64, u64),
+    failures: &mut Failures,
+) -> (Option<Restart>, bool) {
     let mut begun = false;
+    let unread = medium.unknown(Unknown::Unreadable);
     while at < size.min(map.len()) {
         let mut page = map.read(medium, at, 4096);
+        // The driver goes on behind a page that it cannot read.
+        if !unread.is_empty()
+            && let Some(at) =
+                map.places(at, 4096).into_iter().find_map(|(_, place)| failures.first(place, &unread))
+        {
+            failures.met.push(at);
+            page.fill(0xFF);
+        }
         if page.part(0, 4) == b"RCRD" {
             return (None, true);
         }

@@ -72,6 +72,9 @@ impl Mount<'_> {
         if Mapping::of(&bitmap, self.cluster).len() < bytes {
             return Err((&c::MFT_BITMAP, "the bitmap of records is too short".into()));
         }
+        if self.content_fails(&Mapping::of(&bitmap, self.cluster), bytes, true) {
+            return refused("the bitmap of $MFT cannot be read");
+        }
         self.map = Some(map);
         Ok(())
     }
@@ -82,7 +85,12 @@ impl Mount<'_> {
             self.say("$Bitmap is corrupted.");
             return Err((&c::BITMAP_SIZE, "$Bitmap has fewer bits than the volume has clusters".into()));
         }
-        self.used = Some(Mapping::of(&loaded.runs, self.cluster));
+        let map = Mapping::of(&loaded.runs, self.cluster);
+        if self.content_fails(&map, self.clusters.per_up(8), true) {
+            self.say("Failed to initialize $Bitmap (-5).");
+            return Err((&c::BITMAP_GONE, "$Bitmap cannot be read".into()));
+        }
+        self.used = Some(map);
         let loaded = self.own(own::BADCLUS, "$BadClus", ".")?;
         let bad: Vec<u64> =
             loaded.runs.iter().filter(|run| run.first.is_some()).map(|run| run.length).collect();
@@ -101,6 +109,10 @@ impl Mount<'_> {
             return wrong("the length of $AttrDef");
         }
         let map = Mapping::of(&loaded.runs, self.cluster);
+        if self.content_fails(&map, loaded.size, false) {
+            self.say("Failed to read $AttrDef (-5).");
+            return wrong("$AttrDef cannot be read");
+        }
         if map.read(self.medium, 128, 4).le32(0) != kind::STANDARD {
             self.say("$AttrDef is corrupted.");
             return wrong("$AttrDef does not begin with standard information");
@@ -109,6 +121,10 @@ impl Mount<'_> {
         if loaded.size != 131_072 {
             self.say("$UpCase is corrupted.");
             return Err((&c::UPCASE, "the length of $UpCase".into()));
+        }
+        if self.content_fails(&Mapping::of(&loaded.runs, self.cluster), loaded.size, false) {
+            self.say("Failed to read $UpCase (-5).");
+            return Err((&c::UPCASE, "$UpCase cannot be read".into()));
         }
         Ok(())
     }

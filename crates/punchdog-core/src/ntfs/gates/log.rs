@@ -1,6 +1,6 @@
 //! `$LogFile`, as the driver of Linux takes it (`fs/ntfs3/super.c`, `ntfs_loadlog_and_replay`).
 
-use super::{Mount, Refusal};
+use super::{Mount, PAGE, Refusal};
 use crate::ntfs::{
     catalogue as c,
     layout::own,
@@ -23,7 +23,11 @@ impl Mount<'_> {
             }
         }
         let map = Mapping::of(&loaded.runs, self.cluster);
-        let (state, replay) = log::state(self.medium, &map, loaded.size);
+        let block = self.cluster.clamp(512, PAGE);
+        let ((state, replay), failures) = log::state_and_failures(self.medium, &map, loaded.size, block);
+        for at in failures {
+            self.say(format!("failed to read volume at offset {at:#x}"));
+        }
         if let Replay::Version(major, minor) = replay {
             self.say(format!("$LogFile version {major}.{minor} is not supported"));
             self.error();

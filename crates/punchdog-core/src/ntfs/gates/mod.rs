@@ -16,7 +16,7 @@ use super::{
 };
 use crate::{
     arith::Sat,
-    medium::Medium,
+    medium::{Extent, Medium, Unknown},
     report::{
         finding::{Entry, Weight},
         forecast::{Basis, HostForecast},
@@ -59,7 +59,12 @@ struct Mount<'a> {
     used: Option<Mapping>,
     /// The record that failed is no error that is noted on the volume.
     quiet: bool,
+    /// What the device gives an error for.
+    unread: Vec<Extent>,
 }
+
+/// Bytes of a page, in which the driver reads content, and of its blocks where clusters are not smaller.
+const PAGE: u64 = 4096;
 
 /// What a record that was loaded has.
 #[derive(Default)]
@@ -74,6 +79,28 @@ struct Loaded {
 }
 
 impl Mount<'_> {
+    /// The first of the blocks with these bytes, of `block` bytes each, that cannot be read: where it begins.
+    fn fails(&self, extent: Extent, block: u64) -> Option<u64> {
+        let from = extent.offset.per(block).times(block);
+        let range = Extent::new(from, extent.end().per_up(block).times(block).minus(from));
+        let first = self.unread.iter().map(|place| place.common(range)).find(|part| part.length > 0)?;
+        Some(first.offset.per(block).times(block))
+    }
+
+    /// The same of a part of some content, in the driver's own blocks, which it says; or in pages, of which it says
+    /// nothing.
+    fn content_fails(&mut self, map: &Mapping, length: u64, blocks: bool) -> bool {
+        let block = if blocks { self.cluster.min(PAGE) } else { PAGE };
+        let places = map.places(0, length);
+        let Some(at) = places.into_iter().find_map(|(_, extent)| self.fails(extent, block)) else {
+            return false;
+        };
+        if blocks {
+            self.say(format!("failed to read volume at offset {at:#x}"));
+        }
+        true
+    }
+
     fn say(&mut self, line: impl Into<String>) {
         self.log.push(format!("ntfs3(DEV): {}", line.into()));
     }
@@ -109,6 +136,7 @@ pub(super) fn linux(medium: &dyn Medium, sector: u32, gone: bool) -> HostForecas
             version: 0,
             used: None,
             quiet: false,
+            unread: medium.unknown(Unknown::Unreadable),
         };
         let verdict = mount.boot().and_then(|()| mount.files());
         (verdict, mount)

@@ -61,7 +61,22 @@ impl Mount<'_> {
         Ok(self.medium.lenient(place, self.record).bytes)
     }
 
+    /// The block in which a part of a record cannot be read.
+    fn record_fails(&self, number: u32) -> Option<u64> {
+        let (at, length) = (number.wide().times(self.record.wide()), self.record.wide());
+        let block = self.cluster.clamp(512, super::PAGE);
+        let places = match &self.map {
+            Some(map) => map.places(at, length).into_iter().map(|(_, extent)| extent).collect(),
+            None => vec![crate::medium::Extent::new(self.mft.plus(at), length)],
+        };
+        places.into_iter().find_map(|extent| self.fails(extent, block))
+    }
+
     fn judge(&mut self, number: u32, name: Option<&str>, replaying: bool) -> Result<Loaded, i32> {
+        if let Some(at) = self.record_fails(number) {
+            self.say(format!("failed to read volume at offset {at:#x}"));
+            return Err(EIO);
+        }
         let mut record = match self.bytes_of(number) {
             Ok(record) => record,
             Err(error) => {

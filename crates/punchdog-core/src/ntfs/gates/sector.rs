@@ -1,8 +1,9 @@
 //! The boot sector, as the driver of Linux goes through it.
 
-use super::{Mount, Refusal};
+use super::{Mount, PAGE, Refusal};
 use crate::{
     arith::{Peek, Sat},
+    medium::Extent,
     ntfs::{catalogue as c, geometry::cluster_sectors},
 };
 
@@ -19,6 +20,11 @@ impl Mount<'_> {
         if length < 4096 {
             self.say("try to read out of volume at offset 0x0");
             return Err((&c::BOOT_GONE, "the device has fewer than 4096 bytes".into()));
+        }
+        // It is read with the rest of its page.
+        if self.fails(Extent::new(0, 512), PAGE).is_some() {
+            self.say("failed to read volume at offset 0x0");
+            return Err((&c::BOOT_GONE, "the boot sector cannot be read".into()));
         }
         let sector = self.medium.lenient(0, 512).bytes;
         let first = match self.sector_zero(&sector, "Primary boot") {
