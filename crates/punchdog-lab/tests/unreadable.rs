@@ -107,7 +107,7 @@ fn spots(volume: &Sound) -> Vec<Spot> {
 }
 
 /// Every place is told of, and the volume is not called sound.
-fn told_of(medium: &dyn Medium, places: &[Extent]) -> Result<(), String> {
+fn told_of(medium: &dyn Medium, places: &[Extent], names_hit: bool) -> Result<(), String> {
     let found = registry::recognise(medium, &Silent).unwrap().ok_or("not recognised")?;
     let seen = found.examine(medium, &Silent).unwrap();
     let told: Vec<Extent> = seen
@@ -123,6 +123,16 @@ fn told_of(medium: &dyn Medium, places: &[Extent]) -> Result<(), String> {
     };
     if !places.iter().all(covered) {
         return Err(format!("not told: {places:?} in {told:?}"));
+    }
+    // The volume was sound: what is not read of anything but names is neither right nor wrong.
+    let concluded: Vec<String> = seen
+        .findings
+        .iter()
+        .filter(|finding| !finding.entry.code.starts_with("medium/") && finding.weight != Weight::Remark)
+        .map(|finding| format!("{}: {}", finding.entry.code, finding.summary))
+        .collect();
+    if !names_hit && !concluded.is_empty() {
+        return Err(format!("concluded from what cannot be read: {concluded:?}"));
     }
     if seen.sound() { Err("called sound".to_owned()) } else { Ok(()) }
 }
@@ -142,7 +152,9 @@ fn try_these(volume: &Sound, spots: &[&Spot], mark: bool) -> Result<(), String> 
         .map(|m| (m.path.as_str(), m))
         .collect();
 
-    told_of(&medium, &places)?;
+    // A name that cannot be read takes its file with it, or the file's length.
+    let name_hit = spots.iter().any(|spot| matches!(spot.purpose, Some(Purpose::Folder | Purpose::Records)));
+    told_of(&medium, &places, name_hit)?;
     // Intact is what is whole, in the view of the failing medium and on the copy.
     let intact = |medium: &dyn Medium,
                   of: &str,
@@ -208,8 +220,6 @@ fn try_these(volume: &Sound, spots: &[&Spot], mark: bool) -> Result<(), String> 
     }
     let cluster_hit =
         |made: &Made| spots.iter().any(|spot| spot.purpose.is_none() && spot.name.starts_with(&made.path));
-    // A name that cannot be read takes its file with it, or the file's length.
-    let name_hit = spots.iter().any(|spot| matches!(spot.purpose, Some(Purpose::Folder | Purpose::Records)));
     for made in truth.values() {
         let content_hit = cluster_hit(made) && made.size > 0;
         if content_hit {

@@ -21,7 +21,7 @@ use crate::{
         places::Places,
         set::ClusterSet,
     },
-    medium::{Extent, Medium, MediumError},
+    medium::{Extent, Medium, MediumError, Unknown},
     progress::Watch,
 };
 use std::collections::{HashSet, VecDeque};
@@ -458,11 +458,11 @@ impl Surveyor<'_> {
                 continue;
             }
             let clusters = self.clusters_of(first, count);
-            let bytes = self.read(&clusters, length);
+            let (bytes, unread) = self.read_upcase(&clusters, length);
             let good = Upcase::is_recommended(&bytes)
                 || said.is_some_and(|owner| by_entry && table_checksum(&bytes) == owner.checksum);
             let begins = super::geometry::begins_as_upcase(&bytes);
-            if good || by_entry && begins {
+            if good || by_entry && (begins || unread) {
                 owned.usable = by_entry;
                 for cluster in &clusters {
                     self.out.claimed.insert(cluster.size());
@@ -473,6 +473,27 @@ impl Surveyor<'_> {
             }
         }
         owned
+    }
+
+    /// A table, with what the recommended one has where it cannot be read: its checksum tells whether that is so.
+    fn read_upcase(&self, clusters: &[u32], length: u64) -> (Vec<u8>, bool) {
+        let mut bytes = self.read(clusters, length);
+        let usual = Upcase::recommended();
+        let (mut at, mut unread) = (0_u64, false);
+        let unknown = self.medium.unknown(Unknown::Unreadable);
+        for place in places(&self.out.geometry, clusters) {
+            for part in unknown.iter().map(|one| one.common(place)).filter(|part| part.length > 0) {
+                let from = at.plus(part.offset.minus(place.offset)).size();
+                let to = from.plus(part.length.size()).min(bytes.len());
+                unread |= from < to;
+                if let Some(hole) = bytes.get_mut(from..to) {
+                    let there = usual.get(from.min(usual.len())..).unwrap_or(&[]);
+                    hole.iter_mut().zip(there).for_each(|(byte, usual)| *byte = *usual);
+                }
+            }
+            at = at.plus(place.length);
+        }
+        (bytes, unread)
     }
 
     fn read(&self, clusters: &[u32], length: u64) -> Vec<u8> {

@@ -311,7 +311,20 @@ impl Survey for ImpairedSurvey {
 /// Adds what lies on the places to what was seen of the rest.
 fn tell(seen: &mut Examination, hits: &Hits, places: &Places, needed: Option<&str>) {
     // What zeros there would be a fault of is no finding: nobody knows what stands there.
-    seen.findings.retain(|finding| finding.extents.first().is_none_or(|begins| !places.begin(*begins)));
+    let of_structures: Vec<Extent> = hits.structures.iter().flat_map(|hit| hit.extents.clone()).collect();
+    let of_structures = Places::from(of_structures);
+    // Whether nothing leads to a cluster is not known while an allocation table cannot be read from any copy.
+    let blind = hits.structures.iter().any(|hit| {
+        let once = hit.twin.is_none_or(|(_, whole)| !whole);
+        hit.purpose == Purpose::Table && hit.name.ends_with("table") && once
+    });
+    let lost = |finding: &Finding| finding.entry.code.contains("/lost-");
+    let rests_on_it = |finding: &Finding| {
+        blind && lost(finding)
+            || finding.extents.first().is_some_and(|begins| places.begin(*begins))
+            || of_structures.touch(finding.extents.iter().copied())
+    };
+    seen.findings.retain(|finding| !rests_on_it(finding));
     for exhibit in &mut seen.exhibits {
         if places.begin(Extent::new(exhibit.offset, 1)) {
             exhibit.bytes.clear();

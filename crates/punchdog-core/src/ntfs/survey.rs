@@ -19,7 +19,7 @@ use crate::{
     arith::{Peek, Sat},
     cluster::set::ClusterSet,
     files::{content::Content, order},
-    medium::{Extent, Medium, MediumError},
+    medium::{Extent, Medium, MediumError, Unknown},
     progress::Watch,
 };
 use std::{collections::HashMap, ops::Range};
@@ -81,7 +81,7 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
     }
     let Indexes { strays, flaws: index_flaws } = told;
     let (claimed, crossed) = records.claims(geometry.clusters());
-    let (bitmap, bitmap_end) = clusters_in_use(medium, &mft, &records).unzip();
+    let (bitmap, bitmap_end) = clusters_in_use(medium, &mft, &records, &claimed).unzip();
     let tree = tree::build(&records, &strays);
     let about = volume::about(medium, &mft);
     let log = volume::log(medium, &mft, &records);
@@ -232,7 +232,12 @@ pub(super) fn meant(records: &Records, folder: &File, reference: u64, key: &[u8]
 }
 
 /// The clusters that $Bitmap has in use, and the end of those that it has a bit for.
-fn clusters_in_use(medium: &dyn Medium, mft: &Mft, records: &Records) -> Option<(ClusterSet, u64)> {
+fn clusters_in_use(
+    medium: &dyn Medium,
+    mft: &Mft,
+    records: &Records,
+    claimed: &ClusterSet,
+) -> Option<(ClusterSet, u64)> {
     let file = records.live(own::BITMAP)?;
     let pieces = records.stream_of(file, kind::DATA, "");
     let first = pieces.first().filter(|piece| !piece.resident)?;
@@ -248,6 +253,15 @@ fn clusters_in_use(medium: &dyn Medium, mft: &Mft, records: &Records) -> Option<
         let bytes = map.read(medium, at, LONG.min(length.minus(at)).size());
         take_bits(&mut set, at.times(8).size(), &bytes);
         at = at.plus(LONG);
+    }
+    // A bit that cannot be read is neither right nor wrong.
+    let unread = medium.unknown(Unknown::Unreadable);
+    for (skip, place) in if unread.is_empty() { Vec::new() } else { map.places(0, length) } {
+        for part in unread.iter().map(|one| one.common(place)).filter(|part| part.length > 0) {
+            let from = skip.plus(part.offset.minus(place.offset)).times(8);
+            let bits = from.size()..from.plus(part.length.times(8)).min(clusters).size();
+            set.extend(bits.filter(|cluster| claimed.contains(*cluster)));
+        }
     }
     Some((set, length.times(8).min(clusters)))
 }

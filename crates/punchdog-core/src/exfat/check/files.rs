@@ -118,7 +118,12 @@ fn set(subject: &mut Subject<'_>, number: u32, node: &Node, sink: &mut dyn Sink)
     if flaws.contains(Flaws::CHECKSUM) {
         add(&c::SET_CHECKSUM, 2, 2);
     }
+    // How long a chain is that cannot be read to its end is not known.
+    let unread = matches!(node.fault, Some((_, End::Unreadable)));
     for (flaw, entry, offset, length) in IN_SETS {
+        if unread && flaw.contains(Flaws::SHORT) {
+            continue;
+        }
         if flaws.contains(*flaw) && number != 0 {
             add(entry, *offset, *length);
         }
