@@ -100,15 +100,16 @@ pub fn of_ntfs(patient: &ntfs_faults::Patient) -> Vec<Blow> {
     for number in 0..4 {
         blows(bytes, "copies of records", used(patient.copy_place(number)), false, &mut found);
     }
-    for (part, number, name, length) in [
-        ("log", own::LOG, "", 160),
-        ("attribute definitions", own::ATTRDEF, "", 320),
-        ("capitals", own::UPCASE, "", 400),
-        ("security descriptors", own::SECURE, "$SDS", 200),
-        ("bitmap", own::BITMAP, "", 16),
+    for (part, number, name, range) in [
+        ("log", own::LOG, "", 0..144),
+        ("log", own::LOG, "", 510..512),
+        ("attribute definitions", own::ATTRDEF, "", 0..320),
+        ("capitals", own::UPCASE, "", 0..400),
+        ("security descriptors", own::SECURE, "$SDS", 0..200),
+        ("bitmap", own::BITMAP, "", 0..16),
     ] {
         let at = patient.own_place(number, name, 0);
-        blows(bytes, part, at..at + length, false, &mut found);
+        blows(bytes, part, at + range.start..at + range.end, false, &mut found);
     }
     let root = patient.runs(own::ROOT, kind::INDEX_ALLOCATION, "$I30");
     let at = g.place(root[0].first.unwrap_or(0));
@@ -127,10 +128,12 @@ pub fn strike_fat(patient: &mut faults::Patient, blow: Blow) {
     patient.write(blow.offset, &[blow.value]);
 }
 
-/// Gives an NTFS volume a log that was used and closed: its own is empty, and nothing in it matters.
-pub fn close_log(patient: &mut ntfs_faults::Patient) {
+/// Gives an NTFS volume a log that was closed, or is still in use with nothing to go on from: its own is empty, and
+/// nothing in it matters.
+pub fn give_log(patient: &mut ntfs_faults::Patient, used: bool) {
     let place = patient.own_place(own::LOG, "", 0);
-    patient.write(place, &crate::ntfs::log_page(&[(60, &[0xFF, 0xFF])]));
+    let closed: &[(usize, &[u8])] = &[(60, &[0xFF, 0xFF])];
+    patient.write(place, &crate::ntfs::log_page(if used { &[] } else { closed }));
 }
 
 /// Strikes an NTFS volume.

@@ -117,7 +117,7 @@ fn ntfs_is_never_called_sound_where_a_host_refuses() {
     let mut failures = Vec::new();
     for (sector, cluster, record) in [(512, 4096, 1024), (512, 512, 1024), (512, 1024, 4096)] {
         let mut patient = Patient::new(ntfs::everyday(&ntfs::small(sector, cluster, record), 3));
-        sweep::close_log(&mut patient);
+        sweep::give_log(&mut patient, false);
         let blows = some(sweep::of_ntfs(&patient), 100);
         let name = format!("NTFS {sector}/{cluster}/{record}");
         failures.extend(sweep(&name, &patient, &blows, sweep::strike_ntfs));

@@ -8,6 +8,7 @@ use punchdog_core::{
     medium::Memory,
     progress::Silent,
     registry,
+    report::examination::Examination,
 };
 use punchdog_lab::{
     exfat, fat, ntfs,
@@ -17,8 +18,8 @@ use punchdog_lab::{
 };
 use std::collections::{BTreeMap, BTreeSet};
 
-/// `count` cases, which ones by the seed.
-pub(super) fn recipes<'a>(count: usize, seed: u64) -> Vec<Recipe<'a>> {
+/// `count` cases, which ones by the seed; with `only`, of the parts of NTFS whose name contains it.
+pub(super) fn recipes<'a>(count: usize, seed: u64, only: Option<&str>) -> Vec<Recipe<'a>> {
     let mut recipes: Vec<Recipe<'a>> = Vec::new();
     let mut pick = Seed::new(seed);
     let fats = [(Kind::Fat12, 512, 512), (Kind::Fat16, 512, 512), (Kind::Fat32, 512, 512)];
@@ -26,15 +27,22 @@ pub(super) fn recipes<'a>(count: usize, seed: u64) -> Vec<Recipe<'a>> {
     let ntfses = [(512, 4096, 1024), (512, 512, 1024), (512, 1024, 4096)];
     for number in 0..count {
         // A sixth of them FAT: the others have more structures.
-        if number % 2 == 0 {
+        if number % 2 == 0 || only.is_some() {
             let (sector, cluster, record) = *pick.pick(&ntfses);
             let mut patient = Patient::new(ntfs::everyday(&ntfs::small(sector, cluster, record), 3));
-            sweep::close_log(&mut patient);
-            let blow = chosen(&mut pick, &sweep::of_ntfs(&patient));
+            let used = pick.below(3) == 0;
+            sweep::give_log(&mut patient, used);
+            let mut blows = sweep::of_ntfs(&patient);
+            blows.retain(|blow| only.is_none_or(|text| blow.part.contains(text)));
+            let blow = chosen(&mut pick, &blows);
             recipes.push(Box::new(move || {
                 let mut patient = patient.clone();
                 sweep::strike_ntfs(&mut patient, blow);
-                Ok(of_struck(format!("ntfs {cluster} {blow:?}"), "ntfs3", patient.bytes))
+                Ok(of_struck(
+                    format!("ntfs {cluster}, log {} {blow:?}", if used { "in use" } else { "closed" }),
+                    "ntfs3",
+                    patient.bytes,
+                ))
             }));
         } else if number % 6 == 1 {
             let (kind, sector, cluster) = *pick.pick(&fats);
@@ -73,8 +81,13 @@ fn of_struck(name: String, driver: &'static str, bytes: Vec<u8>) -> Case {
     let volume = registry::recognise(&medium, &Silent).ok().flatten();
     let seen = volume.as_ref().and_then(|volume| volume.examine(&medium, &Silent).ok());
     let bytes = medium.bytes().to_vec();
-    if !seen.is_some_and(|seen| seen.sound()) {
-        return Case { driver, ..case(name, bytes, &[], BTreeMap::new(), BTreeSet::new()) };
+    let has = |code: &str| {
+        seen.as_ref().is_some_and(|seen| seen.findings.iter().any(|finding| finding.entry.code == code))
+    };
+    // What waits in a log is the technician's to give up.
+    let choose: &[(&str, &str)] = if has("ntfs/log-in-use") { &[("log", "reset")] } else { &[] };
+    if !seen.as_ref().is_some_and(Examination::sound) {
+        return Case { driver, ..case(name, bytes, choose, BTreeMap::new(), BTreeSet::new()) };
     }
     let listed = volume.and_then(|volume| volume.files(&medium, Wanted::default(), &Silent).ok());
     let listed = listed.unwrap_or_default();

@@ -25,6 +25,8 @@ use crate::{
 
 /// The number that says that no client uses the log.
 const NO_CLIENT: u16 = 0xFFFF;
+/// Bytes of a client.
+const CLIENT: usize = 96;
 /// The flag of a restart area that says that the volume was closed.
 const CLOSED: u16 = 2;
 
@@ -60,14 +62,6 @@ fn restart(page: &[u8], at: u64) -> Option<Restart> {
     let (system, size) = (page.le32(16), page.le32(20));
     let (minor, major) = (page.le16(26), page.le16(28));
     let area = usize::from(page.le16(24));
-    let sane = |bytes: u32| bytes >= 512 && bytes.is_power_of_two();
-    let fixups = usize::from(page.le16(4)).plus(system.size().per(512).plus(1).times(2));
-    if !sane(system) || !sane(size) || at != 0 && at != u64::from(system) {
-        return None;
-    }
-    if major <= 1 && minor == 0 || major > 2 || area.rest(8) != 0 || area > system.size() || area < fixups {
-        return None;
-    }
     let restart = |client: Option<Client>, number: u64| Restart {
         client,
         closed: page.le16(area.plus(14)) & CLOSED != 0,
@@ -78,14 +72,22 @@ fn restart(page: &[u8], at: u64) -> Option<Restart> {
         at,
         number,
     };
-    // Once a check has run, the rest does not count.
+    // Once a check has run, nothing else of the page counts.
     if page.part(0, 4) == b"CHKD" {
         return Some(restart(None, page.le64(8)));
+    }
+    let sane = |bytes: u32| bytes >= 512 && bytes.is_power_of_two();
+    let fixups = usize::from(page.le16(4)).plus(system.size().per(512).plus(1).times(2));
+    if !sane(system) || !sane(size) || at != 0 && at != u64::from(system) {
+        return None;
+    }
+    if major <= 1 && minor == 0 || major > 2 || area.rest(8) != 0 || area > system.size() || area < fixups {
+        return None;
     }
     let clients = page.le16(area.plus(8));
     let (free, used) = (page.le16(area.plus(10)), page.le16(area.plus(12)));
     let off = usize::from(page.le16(area.plus(22)));
-    let end = off.plus(usize::from(clients).times(160));
+    let end = off.plus(usize::from(clients).times(CLIENT));
     let long = usize::from(page.le16(area.plus(20)));
     if area.plus(24) > 510 || clients > 1 || off.rest(8) != 0 || area.plus(off) > 510 || end > system.size() {
         return None;
@@ -93,7 +95,8 @@ fn restart(page: &[u8], at: u64) -> Option<Restart> {
     if area.plus(long) > system.size() || end > long {
         return None;
     }
-    let counted = 67_u32.minus(u64::BITS.minus(page.le64(area.plus(24)).leading_zeros()));
+    // The driver keeps the length in 32 bits here.
+    let counted = 67_u32.minus(u32::BITS.minus(page.le32(area.plus(24)).leading_zeros()));
     let aligned = usize::from(page.le16(area.plus(36)) | page.le16(area.plus(38))).rest(8) == 0;
     if page.le32(area.plus(16)) != counted || !aligned {
         return None;
@@ -144,8 +147,8 @@ pub(crate) enum Replay {
     Done,
     /// It does not find its way.
     Refused,
-    /// It does not know this version, major and minor.
-    Version(u16, u16),
+    /// It does not know this version, major and minor, which it says with a sign.
+    Version(i16, i16),
 }
 
 /// The state of a log of `size` bytes, and how Linux gets through it.
@@ -232,9 +235,9 @@ fn first_page(
             begun = true;
             let long = page.le32(16).size();
             page.truncate(if long.is_power_of_two() { long.clamp(512, 4096) } else { 4096 });
-            if unfix(&mut page) != Fixups::Bad
-                && let Some(found) = restart(&page, at)
-            {
+            // It is taken with fixups that are not in order.
+            unfix(&mut page);
+            if let Some(found) = restart(&page, at) {
                 return (Some(found), true);
             }
         } else if page.le32(0) != u32::MAX {
@@ -247,7 +250,7 @@ fn first_page(
 
 fn replay(medium: &dyn Medium, map: &Mapping, size: u64, (restart, client): (&Restart, &Client)) -> Replay {
     if !matches!(restart.version, (1, 1) | (2, 0)) {
-        return Replay::Version(restart.version.0, restart.version.1);
+        return Replay::Version(restart.version.0.cast_signed(), restart.version.1.cast_signed());
     }
     if restart.log > size || !client.named {
         return Replay::Refused;

@@ -197,6 +197,7 @@ pub(super) const ALL: &[Fault] = &[
     log!("log in use", "ntfs/log-in-use", &[&[]]),
     log!("log in use, by a client of another name", "ntfs/log-in-use", &[&[(124, &[6])]]),
     log!("log in use, longer than it is", "ntfs/log-in-use", &[&[(64, &[47]), (74, &[8])]]),
+    log!("log in use, 4 GiB longer than it is", "ntfs/log-in-use", &[&[(76, &[1])]]),
     // No client, and a page of log number 5 behind it that has one.
     log!(
         "log in use by its later page",
