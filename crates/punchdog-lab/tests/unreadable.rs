@@ -24,7 +24,9 @@ use punchdog_core::{
     },
 };
 use punchdog_lab::{
-    exfat, fat, ntfs,
+    exfat,
+    fat::{self, Placing},
+    ntfs,
     patient::{Made, Patient},
     seed::Seed,
     workplace::Bench,
@@ -383,4 +385,35 @@ fn what_fails_is_kept_off_where_that_is_wanted() {
         }
     }
     all(&cases, true);
+}
+
+fn while_there_is_room(mut put: impl FnMut(usize) -> bool) {
+    let full = (0..60).find(|number| !put(*number));
+    assert!(full.is_some(), "there is room left");
+}
+
+/// Where nothing is free, what fails stays where it is, and that is said by name.
+#[test]
+fn what_has_no_room_to_move_is_named() {
+    let wish = fat::small(Kind::Fat12, 512, 1024);
+    let mut filler = fat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
+    filler.file("FIRST.BIN", &Seed::new(1).bytes(9000), Placing::Row).unwrap();
+    for size in [20_000, 1000] {
+        let name = |number: usize| format!("F{size}{number}.BIN");
+        while_there_is_room(|number| filler.file(&name(number), &vec![7; size], Placing::Row).is_ok());
+    }
+    let patient = Patient::new(filler.finish().unwrap());
+    let inner = Memory::new(patient.bytes.clone());
+    let found = registry::recognise(&inner, &Silent).unwrap().unwrap();
+    let files = found.files(&inner, Wanted::default(), &Silent).unwrap();
+    let first = files.iter().find(|file| file.path == "FIRST.BIN").unwrap();
+    let at = first.content.extents().next().unwrap().offset + 1024;
+    let medium = WithUnreadable::new(&inner, vec![Extent::new(at, 512)]);
+    let whole = Subject::Volume(Extent::new(0, medium.len()));
+    let mark = [("unreadable-places".to_owned(), "mark".to_owned())].into();
+    let plan = plan::build(&medium, "", whole, mark, &Silent).unwrap();
+    assert!(plan.steps.is_empty(), "{:?}", plan.steps);
+    let choice = plan.choices.iter().find(|choice| choice.name == "unreadable-places").unwrap();
+    let effect = &choice.options.iter().find(|option| option.option == "mark").unwrap().effect;
+    assert!(effect.ends_with("; FIRST.BIN stays where it is, and fails there"), "{effect}");
 }

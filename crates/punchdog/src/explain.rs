@@ -11,7 +11,7 @@ use crate::{
 use punchdog_core::{
     diagnosis::{
         Diagnosed, Target,
-        outside::{Ground, Hint, hints},
+        outside::{Ground, Hint},
     },
     medium::Medium,
     report::{
@@ -29,10 +29,7 @@ pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
     let (chosen, _) = choose::all(&image, &given.target, &screen)?;
     let mut told = Vec::new();
     for Chosen { target, again } in chosen {
-        let found = Diagnosed::of(&image, target, given.sector, &screen)?;
-        // Where nothing in the volume stops a host, the reason lies outside it.
-        let clear = found.examination.sound() && found.target.way_is_clear();
-        let hints = if clear { hints(&image, &found, given.sector, &screen)? } else { Vec::new() };
+        let (found, hints) = Diagnosed::with_hints(&image, target, given.sector, &screen)?;
         told.push((found, again, hints));
     }
     drop(screen);

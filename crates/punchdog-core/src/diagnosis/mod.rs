@@ -8,9 +8,11 @@ pub mod outside;
 
 pub use nature::Nature;
 
+use outside::Hint;
+
 use crate::{
     arith::Sat,
-    family::Volume,
+    family::{Survey, Volume},
     medium::{Extent, Medium, MediumError, Window},
     partition::{self, Place, Scouting, Way},
     progress::Watch,
@@ -218,10 +220,32 @@ impl Diagnosed {
         sector: u32,
         watch: &dyn Watch,
     ) -> Result<Self, MediumError> {
+        Ok(Self::read(image, target, sector, watch)?.0)
+    }
+    /// The same, with where to look outside the volume, where nothing in it or on the way to it stops a host.
+    pub fn with_hints(
+        image: &dyn Medium,
+        target: Target,
+        sector: u32,
+        watch: &dyn Watch,
+    ) -> Result<(Self, Vec<Hint>), MediumError> {
+        let (found, mut survey) = Self::read(image, target, sector, watch)?;
+        let clear = found.examination.sound() && found.target.way_is_clear();
+        let hints =
+            if clear { outside::hints(image, &found, &mut *survey, sector, watch) } else { Vec::new() };
+        Ok((found, hints))
+    }
+    fn read(
+        image: &dyn Medium,
+        target: Target,
+        sector: u32,
+        watch: &dyn Watch,
+    ) -> Result<(Self, Box<dyn Survey>), MediumError> {
         let window = Window::new(image, target.extent);
-        let examination = target.volume.examine(&window, watch)?;
+        let mut survey = target.volume.survey(&window, watch)?;
+        let examination = survey.examine(&window);
         let hosts = target.volume.forecast(&window, sector);
-        Ok(Self { target, examination, hosts })
+        Ok((Self { target, examination, hosts }, survey))
     }
     /// The heaviest finding, and what hosts do about it.
     pub fn verdict(&self) -> Verdict {

@@ -7,10 +7,14 @@
 use super::Diagnosed;
 use crate::{
     arith::{Peek, Sat},
-    family::{Kind, Wanted},
+    family::{Kind, Survey, Wanted},
     files::{kinds, record::State},
-    medium::{Medium, MediumError, Window},
-    partition::{gpt, layout::BASIC_DATA, mbr},
+    medium::{Medium, Window},
+    partition::{
+        Way, gpt,
+        layout::{BASIC_DATA, MbrEntry},
+        mbr,
+    },
     progress::Watch,
     report::wording::counted,
 };
@@ -65,23 +69,21 @@ fn usual(what: impl Into<String>, tell: impl Into<String>) -> Hint {
 }
 
 /// What to try, for a volume that every host should mount, read through a reader with sectors of `sector` bytes.
-///
-/// # Errors
-/// Where the volume cannot be read.
-pub fn hints(
+pub(super) fn hints(
     image: &dyn Medium,
     found: &Diagnosed,
+    survey: &mut dyn Survey,
     sector: u32,
     watch: &dyn Watch,
-) -> Result<Vec<Hint>, MediumError> {
+) -> Vec<Hint> {
     let mut all = Vec::new();
-    if found.target.place.as_ref().is_some_and(|place| place.way == crate::partition::Way::Listed) {
+    if found.target.place.as_ref().is_some_and(|place| place.way == Way::Listed) {
         of_table(image, found, sector.wide(), &mut all);
     }
     of_sizes(image, found, sector, &mut all);
-    of_files(image, found, watch, &mut all)?;
+    of_files(image, found, survey, watch, &mut all);
     of_custom(image.len(), found.target.volume.kind(), &mut all);
-    Ok(all)
+    all
 }
 
 /// What the entry says that lists it.
@@ -113,7 +115,7 @@ fn of_table(image: &dyn Medium, found: &Diagnosed, sector: u64, all: &mut Vec<Hi
         return;
     }
     let Some(entries) = mbr::entries(image, 0) else { return };
-    let begin = |entry: &crate::partition::layout::MbrEntry| u64::from(entry.start.get()).times(mbr::SECTOR);
+    let begin = |entry: &MbrEntry| u64::from(entry.start.get()).times(mbr::SECTOR);
     let used = || entries.iter().zip(0_u64..).filter(|(entry, _)| entry.kind != 0);
     let own = used().find(|(entry, _)| !mbr::is_extended(entry.kind) && begin(entry) == offset);
     match own {
@@ -218,11 +220,11 @@ fn of_sizes(image: &dyn Medium, found: &Diagnosed, sector: u32, all: &mut Vec<Hi
 fn of_files(
     image: &dyn Medium,
     found: &Diagnosed,
+    survey: &mut dyn Survey,
     watch: &dyn Watch,
     all: &mut Vec<Hint>,
-) -> Result<(), MediumError> {
+) {
     let window = Window::new(image, found.target.extent);
-    let mut survey = found.target.volume.survey(&window, watch)?;
     let (mut skipped, mut looked, mut strange) = (Vec::new(), 0_usize, Vec::new());
     survey.each_file(&window, Wanted::default(), &mut |file| {
         if watch.stop() {
@@ -273,7 +275,6 @@ fn of_files(
             "they open in the device that wrote them, and nowhere else",
         ));
     }
-    Ok(())
 }
 
 /// What is usual.

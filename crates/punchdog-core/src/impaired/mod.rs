@@ -10,7 +10,7 @@ mod heal;
 mod hits;
 mod wraps;
 
-pub(crate) use aside::{asked as asked_to_mark, set_aside};
+pub(crate) use aside::{asked as asked_to_mark, set_aside, tell_what_stays};
 pub(crate) use heal::from_second_copies;
 pub use hits::{HitFile, HitStructure, Hits, Places, bytes, sectors};
 

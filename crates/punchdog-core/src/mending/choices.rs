@@ -100,6 +100,12 @@ impl Choices {
         }
         taken
     }
+    /// Says of an option of a question that came up what it does, once that is known better.
+    pub(crate) fn tell(&mut self, name: &str, option: &str, effect: &str) {
+        let own = self.about.map_or_else(|| name.to_owned(), |at| format!("{name}@{at}"));
+        let options = self.offered.get_mut(&own).into_iter().flat_map(|choice| &mut choice.options);
+        options.filter(|one| one.option == option).for_each(|one| effect.clone_into(&mut one.effect));
+    }
     /// The questions that came up, by name.
     pub fn offered(&self) -> Vec<Choice> {
         self.offered.values().cloned().collect()

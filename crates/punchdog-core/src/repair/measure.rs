@@ -353,8 +353,14 @@ impl Known {
             let data_at = known.volume.data_at();
             let survey = known.survey(overlay, watch)?;
             let mut window = OverlayWindow::new(overlay, place);
-            if !choices.doubted() && impaired::asked_to_mark(survey, &window, data_at, &here, choices) {
+            let before = done.count();
+            if !choices.doubted()
+                && let Some(standing) = impaired::asked_to_mark(survey, &window, data_at, &here, choices)
+            {
                 impaired::set_aside(survey, &mut window, &here, done)?;
+                if done.count() == before {
+                    impaired::tell_what_stays(&standing, choices);
+                }
             }
             choices.about(None);
         }
