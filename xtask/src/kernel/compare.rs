@@ -94,6 +94,17 @@ impl Table {
         self.disagreements.len() == before
     }
 
+    /// Takes what another tells.
+    pub(crate) fn join(&mut self, other: Self) {
+        self.cases += other.cases;
+        self.refused += other.refused;
+        self.forecasts += other.forecasts;
+        self.lines += other.lines;
+        self.mended += other.mended;
+        self.files += other.files;
+        self.disagreements.extend(other.disagreements);
+    }
+
     /// True when nothing disagreed, and every class of outcome was seen.
     pub(crate) fn agrees(&self) -> bool {
         self.disagreements.is_empty() && self.cases > 0

@@ -238,20 +238,9 @@ fn each_structure(machine: &Machine) -> anyhow::Result<()> {
             }
         }
     }
-    let mut wrong = Vec::new();
     let batches: Vec<&[Failing]> = cases.chunks(20).collect();
-    // Two guests at a time: each uses about one core.
-    for pair in batches.chunks(2) {
-        let told: Vec<anyhow::Result<Vec<String>>> = std::thread::scope(|scope| {
-            let handles: Vec<_> =
-                pair.iter().map(|batch| scope.spawn(|| forecasts_differ(machine, batch))).collect();
-            let ended_badly = |_| Err(anyhow::anyhow!("a guest thread ended badly"));
-            handles.into_iter().map(|handle| handle.join().unwrap_or_else(ended_badly)).collect()
-        });
-        for lines in told {
-            wrong.extend(lines?);
-        }
-    }
+    let told = guest::all(&batches, |batch| forecasts_differ(machine, batch))?;
+    let wrong: Vec<String> = told.into_iter().flatten().collect();
     for line in &wrong {
         println!("  disagrees  {line}");
     }

@@ -143,18 +143,7 @@ pub(super) fn run(machine: &Machine) -> anyhow::Result<()> {
     let started = Instant::now();
     let numbers: Vec<usize> = (0..SHAPES.len()).collect();
     let batches: Vec<&[usize]> = numbers.chunks(DISKS).collect();
-    let mut files = 0;
-    // Two guests at a time: each uses about one core.
-    for pair in batches.chunks(2) {
-        let done: Vec<anyhow::Result<u64>> = std::thread::scope(|scope| {
-            let handles: Vec<_> = pair.iter().map(|batch| scope.spawn(|| look(machine, batch))).collect();
-            let ended_badly = |_| Err(anyhow::anyhow!("a guest thread ended badly"));
-            handles.into_iter().map(|handle| handle.join().unwrap_or_else(ended_badly)).collect()
-        });
-        for one in done {
-            files += one?;
-        }
-    }
+    let files: u64 = guest::all(&batches, |batch| look(machine, batch))?.iter().sum();
     println!(
         "  {} fresh file systems: mounted, filled, mounted again, not a word in the log; check clean, {files} files, {} s",
         SHAPES.len(),

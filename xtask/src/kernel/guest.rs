@@ -8,8 +8,64 @@ use std::{
     fmt::Write,
     path::{Path, PathBuf},
     process::{Command, Stdio},
+    sync::{
+        Condvar, Mutex, PoisonError,
+        atomic::{AtomicUsize, Ordering},
+    },
     time::{Duration, Instant},
 };
+
+/// Guests at a time: each uses about one core.
+const GUESTS: usize = 2;
+/// Jobs at a time of one kind: while guests run, the next is made ready.
+const JOBS: usize = GUESTS + 1;
+
+static RUNNING: Mutex<usize> = Mutex::new(0);
+static ENDED: Condvar = Condvar::new();
+
+/// The right to run a guest.
+struct Turn;
+
+impl Turn {
+    fn wait() -> Self {
+        let running = RUNNING.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut running =
+            ENDED.wait_while(running, |running| *running >= GUESTS).unwrap_or_else(PoisonError::into_inner);
+        *running += 1;
+        Self
+    }
+}
+
+impl Drop for Turn {
+    fn drop(&mut self) {
+        *RUNNING.lock().unwrap_or_else(PoisonError::into_inner) -= 1;
+        ENDED.notify_one();
+    }
+}
+
+/// Does all of these jobs, some at a time; what each gave, in their order.
+pub(super) fn all<J: Sync, T: Send>(
+    jobs: &[J],
+    each: impl Fn(&J) -> anyhow::Result<T> + Sync,
+) -> anyhow::Result<Vec<T>> {
+    let next = AtomicUsize::new(0);
+    let work = || {
+        let mut done = Vec::new();
+        while let number = next.fetch_add(1, Ordering::Relaxed)
+            && let Some(job) = jobs.get(number)
+        {
+            done.push((number, each(job)));
+        }
+        done
+    };
+    let mut done: Vec<(usize, anyhow::Result<T>)> = std::thread::scope(|scope| {
+        let threads: Vec<_> = (0..JOBS).map(|_| scope.spawn(work)).collect();
+        let ended_badly = |_| vec![(0, Err(anyhow::anyhow!("a guest thread ended badly")))];
+        threads.into_iter().flat_map(|thread| thread.join().unwrap_or_else(ended_badly)).collect()
+    });
+    done.sort_by_key(|(number, _)| *number);
+    done.into_iter().map(|(_, one)| one).collect()
+}
 
 /// Mounts and looks; each line of the answer begins with `@`. Lists of files come in base64.
 const SCRIPT: &str = r#"
@@ -120,6 +176,7 @@ fn failing(qemu: &mut Command, number: usize, (image, sectors): &Failing) {
 /// Starts a guest with `folder` as its host folder and `drives` as its disks, which it may write
 /// to, and waits for its end.
 fn start(machine: &Machine, folder: &Path, drives: &[Drive<'_>], bad: &[Failing]) -> anyhow::Result<String> {
+    let _turn = Turn::wait();
     let mut qemu = Command::new("qemu-system-x86_64");
     for (number, disk) in bad.iter().enumerate() {
         failing(&mut qemu, number, disk);

@@ -74,20 +74,13 @@ pub(super) fn run(machine: &Machine, count: usize, seed: u64, only: Option<&str>
         rows.swap_remove(usize::try_from(one)?);
     }
     let mut tally = Tally::default();
-    for pair in rows.chunks(EACH).collect::<Vec<_>>().chunks(2) {
-        let answers: Vec<anyhow::Result<Tally>> = std::thread::scope(|scope| {
-            let handles: Vec<_> = pair.iter().map(|part| scope.spawn(|| look(machine, part))).collect();
-            let ended_badly = |_| Err(anyhow::anyhow!("a guest thread ended badly"));
-            handles.into_iter().map(|handle| handle.join().unwrap_or_else(ended_badly)).collect()
-        });
-        for answer in answers {
-            let answer = answer?;
-            tally.media += answer.media;
-            tally.devices += answer.devices;
-            tally.volumes += answer.volumes;
-            tally.files += answer.files;
-            tally.disagreements.extend(answer.disagreements);
-        }
+    let parts: Vec<&[Situation]> = rows.chunks(EACH).collect();
+    for answer in guest::all(&parts, |part| look(machine, part))? {
+        tally.media += answer.media;
+        tally.devices += answer.devices;
+        tally.volumes += answer.volumes;
+        tally.files += answer.files;
+        tally.disagreements.extend(answer.disagreements);
     }
     for line in &tally.disagreements {
         println!("  disagrees  {line}");

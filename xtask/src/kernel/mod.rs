@@ -40,7 +40,7 @@ pub(crate) struct Kernel {
     /// The seed; without one it follows from the commit.
     #[arg(long)]
     seed: Option<u64>,
-    /// Only the struck bytes.
+    /// Only the struck bytes; with --only, of the parts of NTFS whose name contains its text.
     #[arg(long)]
     only_sweep: bool,
     /// Situations of whole media that are tried, taken from all of them by the seed.
@@ -84,47 +84,62 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
     }
     let everything = given.only.is_none() && !given.only_sweep;
     let filled = if everything { cases::filled(&machine)? } else { Vec::new() };
-    let mut all = if given.only_sweep {
-        Vec::new()
-    } else {
-        cases::of_matrix(given.only.as_deref(), (!given.every && given.only.is_none()).then_some(seed))
-    };
-    if given.only.is_none() {
+    // Those that take longest go first.
+    let mut all = if everything { cases::of_station() } else { Vec::new() };
+    all.extend(cases::of_filled(&filled));
+    if !given.only_sweep {
+        let seed = (!given.every && given.only.is_none()).then_some(seed);
+        all.extend(cases::of_matrix(given.only.as_deref(), seed));
+    }
+    if given.only.is_none() || given.only_sweep {
         println!("  {} struck bytes by seed {seed}", given.sweep);
-        all.extend(sweep::recipes(given.sweep, seed));
+        all.extend(sweep::recipes(given.sweep, seed, given.only.as_deref()));
     }
-    if everything {
-        all.extend(cases::of_filled(&filled));
-        all.extend(cases::of_station());
-    }
+    let fine = std::thread::scope(|scope| -> anyhow::Result<bool> {
+        let others = everything.then(|| {
+            [
+                scope.spawn(|| media::run(&machine, given.media, seed, None)),
+                scope.spawn(|| failing::run(&machine, &crate::bench::program()?).map(|()| true)),
+                scope.spawn(|| fresh::run(&machine).map(|()| true)),
+            ]
+        });
+        let mut fine = volumes(&machine, &all, given, started)?;
+        for other in others.into_iter().flatten() {
+            fine &= other.join().map_err(|_| anyhow::anyhow!("a lane ended badly"))??;
+        }
+        Ok(fine)
+    })?;
+    anyhow::ensure!(fine, "the kernel disagrees");
+    Ok(())
+}
+
+/// Puts volumes before the kernel; true when it agrees.
+fn volumes(
+    machine: &setup::Machine,
+    all: &[cases::Recipe<'_>],
+    given: &Kernel,
+    started: Instant,
+) -> anyhow::Result<bool> {
     let mut table = compare::Table::default();
     let batches: Vec<&[cases::Recipe<'_>]> = all.chunks(given.batch.max(1)).collect();
-    // Two guests at a time: each uses about one core.
-    for (turn, pair) in batches.chunks(2).enumerate() {
-        println!("  {} of {} volumes, {} s", turn * 2 * given.batch, all.len(), started.elapsed().as_secs());
-        let answers: Vec<anyhow::Result<Answered>> = std::thread::scope(|scope| {
-            let handles: Vec<_> = pair.iter().map(|batch| scope.spawn(|| look(&machine, batch))).collect();
-            let ended_badly = |_| Err(anyhow::anyhow!("a guest thread ended badly"));
-            handles.into_iter().map(|handle| handle.join().unwrap_or_else(ended_badly)).collect()
-        });
-        for answered in answers {
-            for (case, answer) in &answered? {
-                if !table.add(case, answer)
-                    && let Some(folder) = &given.keep
-                {
-                    keep(folder, case)?;
-                }
+    // Images that agree are dropped at once.
+    let looked = guest::all(&batches, |batch| {
+        let mut told = compare::Table::default();
+        for (case, answer) in look(machine, batch)? {
+            if !told.add(&case, &answer)
+                && let Some(folder) = &given.keep
+            {
+                keep(folder, &case)?;
             }
         }
+        println!("  {} more volumes, {} s", batch.len(), started.elapsed().as_secs());
+        Ok(told)
+    })?;
+    for told in looked {
+        table.join(told);
     }
     table.print(started.elapsed());
-    let media = !everything || media::run(&machine, given.media, seed, None)?;
-    if everything {
-        failing::run(&machine, &crate::bench::program()?)?;
-        fresh::run(&machine)?;
-    }
-    anyhow::ensure!(table.agrees() && media, "the kernel disagrees");
-    Ok(())
+    Ok(table.agrees())
 }
 
 type Answered = Vec<(cases::Case, guest::Answer)>;
