@@ -15,7 +15,7 @@ fn size(bytes: u64) -> usize {
 /// # Errors
 /// When the wish cannot be met.
 pub fn over(bytes: &mut [u8], new: &New) -> io::Result<()> {
-    for (at, piece) in new.pieces().map_err(io::Error::other)? {
+    for (at, piece) in new.pieces(0).map_err(io::Error::other)? {
         let from = size(at).min(bytes.len());
         let length = match &piece {
             Piece::Bytes(piece) => piece.len(),

@@ -2,6 +2,7 @@
 //! that no table lists. Seen from the core, without the command line.
 
 use punchdog_core::{
+    exfat::layout::boot_checksum,
     family::Kind,
     medium::{Extent, Medium, Memory},
     partition::{
@@ -15,6 +16,7 @@ use punchdog_core::{
 use punchdog_lab::{
     exfat,
     fat::{everyday, small},
+    ntfs,
     seed::Seed,
     workplace::Bench,
 };
@@ -22,6 +24,9 @@ use std::collections::BTreeMap;
 use zerocopy::{FromZeros, IntoBytes};
 
 const SECTOR: usize = 512;
+
+/// Damages a disk.
+type Blow<'a> = &'a dyn Fn(&mut Vec<u8>);
 
 /// A disk under construction.
 struct Disk(Vec<u8>);
@@ -103,6 +108,87 @@ fn primary_and_logical_volumes_are_listed_in_order() {
     assert!(disk.codes().is_empty(), "{:?}", disk.codes());
 }
 
+/// The same on a disk with sectors of 4096 bytes, in which its tables count: nothing says so but what stands there.
+#[test]
+fn tables_of_disks_with_large_sectors_are_read_and_mended_in_theirs() {
+    const LARGE: usize = 4096;
+    let one = exfat::everyday(&exfat::small(4096, 4096, 1), 1).canvas;
+    let two = ntfs::everyday(&ntfs::small(4096, 4096, 4096), 2).canvas;
+    let three = everyday(&small(Kind::Fat16, 4096, 4096), 3).canvas;
+    let long = |bytes: &[u8]| u32::try_from(bytes.len() / LARGE).unwrap();
+    // A disk is built in sectors of 512 bytes here: places times eight.
+    let first = 256;
+    let extended = first + long(&one) + 100;
+    let next = extended + 256 + long(&two) + 10;
+    let end = next + 256 + long(&three);
+    let at = |sector: u32| sector as usize * 8;
+    let mut sound = Disk::new(at(end + 300));
+    sound.put(at(first), &one).entry(0, 0, 0x07, first, long(&one));
+    sound.entry(0, 1, 0x0F, extended, end - extended);
+    sound.put(at(extended + 256), &two).entry(at(extended), 0, 0x07, 256, long(&two));
+    sound.entry(at(extended), 1, 0x05, next - extended, end - next);
+    sound.put(at(next + 256), &three).entry(at(next), 0, 0x0E, 256, long(&three));
+    let true_places = [(Kind::Exfat, first), (Kind::Ntfs, extended + 256), (Kind::Fat16, next + 256)];
+    let seen = sound.scout();
+    assert_eq!((seen.table, seen.unit), (Table::Mbr, 4096));
+    let entry = |number: usize| ENTRIES_AT + number * 16;
+    let boots = |bytes: &mut Vec<u8>| {
+        for (_, sector) in true_places {
+            bytes[at(sector) * SECTOR..][..LARGE].fill(0);
+        }
+        bytes[at(extended) * SECTOR + 510] = 0;
+    };
+    let blows: [(&str, &[&str], Blow<'_>); 8] = [
+        ("none", &[], &|_| {}),
+        ("entry zero", &["partition/entry-missing"], &|bytes| bytes[entry(0)..entry(1)].fill(0)),
+        ("start", &["partition/wrong-start"], &|bytes| bytes[entry(0) + 8] = 1),
+        ("length", &["partition/wrong-length"], &|bytes| bytes[entry(0) + 13..entry(1)].fill(0)),
+        ("type", &["partition/wrong-type"], &|bytes| bytes[entry(0) + 4] = 0x0C),
+        ("link", &["partition/chain-broken"], &|bytes| bytes[at(next) * SECTOR..][..SECTOR].fill(0)),
+        ("link's entry", &["partition/chain-broken"], &|bytes| {
+            bytes[at(extended) * SECTOR + entry(1)..][..16].fill(0);
+        }),
+        ("signature", &["partition/signature"], &|bytes| bytes[510] = 0),
+    ];
+    for (name, codes, strike) in blows {
+        let mut disk = Disk(sound.0.clone());
+        strike(&mut disk.0);
+        assert_eq!(disk.codes(), codes, "{name}");
+        let mended = if codes.is_empty() { disk } else { disk.mended() };
+        let seen = mended.scout();
+        let due = true_places.map(|(kind, sector)| (kind, u64::from(sector) * 4096, Way::Listed));
+        assert_eq!((places(&seen), seen.unit), (due.to_vec(), 4096), "{name}");
+        assert!(seen.findings.is_empty(), "{name}: {:?}", mended.codes());
+        let length = |number: usize| mended.0[entry(number) + 12..entry(number) + 16].to_vec();
+        assert_eq!(length(0), long(&one).to_le_bytes(), "{name}");
+    }
+    // With no table left, the volumes that say what stood before them tell in which sectors the next one counts.
+    let mut disk = Disk(sound.0.clone());
+    disk.0[..SECTOR].fill(0);
+    disk.0[at(extended) * SECTOR..].fill(0);
+    let offset = first.to_le_bytes();
+    for region in [0, 12 * LARGE] {
+        let start = at(first) * SECTOR + region;
+        disk.0[start + 64..start + 68].copy_from_slice(&offset);
+        let sum = boot_checksum(&disk.0[start..start + 11 * LARGE], LARGE).to_le_bytes();
+        disk.0[start + 11 * LARGE..start + 12 * LARGE].copy_from_slice(&sum.repeat(LARGE / 4));
+    }
+    for boot_gone in [false, true] {
+        if boot_gone {
+            disk.0[at(first) * SECTOR..][..12 * LARGE].fill(0);
+        }
+        assert_eq!(disk.scout().unit, 4096, "{boot_gone}");
+        let mended = disk.mended().scout();
+        let due = vec![(Kind::Exfat, 256 * 4096, Way::Listed)];
+        assert_eq!((places(&mended), mended.unit), (due, 4096), "{boot_gone}");
+    }
+    // With every beginning gone the entries still say where something lies.
+    let mut disk = Disk(sound.0.clone());
+    boots(&mut disk.0);
+    let seen = disk.scout();
+    assert_eq!((seen.unit, seen.volumes[0].extent.offset), (4096, 256 * 4096));
+}
+
 /// The medium was divided anew: where the old volume was not written over it still claims what a
 /// listed one holds. Whatever became of the new one's boot sector, the table is not turned back.
 #[test]
@@ -140,7 +226,7 @@ fn a_chain_of_logical_tables_that_bites_its_tail_ends() {
     assert_eq!(places(&seen), [(Kind::Fat12, 8063 * 512, Way::Listed)]);
     let medium = Memory::new(disk.0.clone());
     let entries = mbr::entries(&medium, 0).unwrap();
-    assert!(mbr::listed(&medium, &entries).len() <= 4, "each table is read once");
+    assert!(mbr::listed(&medium, &entries, mbr::SECTOR).len() <= 4, "each table is read once");
 }
 
 #[test]
@@ -150,7 +236,7 @@ fn a_boot_sector_is_not_taken_for_a_table() {
         let length = bytes.len() as u64;
         let medium = Memory::new(bytes);
         let entries = mbr::entries(&medium, 0).expect("it ends with 55 AA");
-        assert!(!mbr::is_table(&entries, length), "{kind:?}");
+        assert!(!mbr::is_table(&entries, length, mbr::SECTOR), "{kind:?}");
         let seen = scout(&medium, true, &Silent).unwrap();
         assert_eq!(places(&seen), [(kind, 0, Way::Bare)]);
     }

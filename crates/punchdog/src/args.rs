@@ -181,9 +181,10 @@ pub(crate) struct Check {
 pub(crate) struct Explain {
     #[command(flatten)]
     pub(crate) target: Target,
-    /// Bytes in a logical sector of the device that the volume will be on.
-    #[arg(long, value_name = "BYTES", default_value_t = 512, value_parser = sector)]
-    pub(crate) sector: u32,
+    /// Bytes in a logical sector of the device that the volume will be on; if not given, those that the partition table
+    /// counts in, else 512.
+    #[arg(long, value_name = "BYTES", value_parser = sector)]
+    pub(crate) sector: Option<u32>,
 }
 
 /// The logical sector sizes that storage has.

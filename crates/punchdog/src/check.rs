@@ -40,7 +40,7 @@ fn look(given: &Check, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
     let (chosen, seen) = choose::all(&image, &target, screen)?;
     let mut examined = Vec::new();
     for Chosen { target, again } in chosen {
-        examined.push((Diagnosed::of(&image, target, 512, screen)?, again));
+        examined.push((Diagnosed::of(&image, target, None, screen)?, again));
     }
     let table_faults = seen.as_ref().map_or(&[][..], |seen| &seen.findings);
     let sound = seen.as_ref().is_none_or(Scouting::in_order)

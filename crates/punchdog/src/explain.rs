@@ -101,19 +101,24 @@ fn volume_json(found: &Diagnosed, hints: &[Hint]) -> Value {
     })
 }
 
+/// In a word, of so many hosts, of which some refuse it and some do not find it.
+fn verdict(hosts: usize, refusing: usize, missing: usize, sound: bool) -> (&'static str, anstyle::Style) {
+    match (refusing, sound) {
+        (0, _) if missing == hosts => ("no host finds it", page::BAD),
+        (0, _) if missing > 0 => ("some hosts do not find it", page::BAD),
+        (0, true) => ("mounts", page::GOOD),
+        (0, false) => ("mounts, but is not sound", page::WARN),
+        (n, _) if n == hosts => ("does not mount", page::BAD),
+        _ => ("some hosts refuse it", page::BAD),
+    }
+}
+
 fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str, hints: &[Hint]) {
     let (path, reading) = (&given.image, given.which.reading.again());
     let Diagnosed { target, examination, hosts } = found;
     let refusing = hosts.iter().filter(|host| !host.mounts_read_only).count();
     let missing = hosts.iter().filter(|host| target.not_found_by(host.host).is_some()).count();
-    let (verdict, style) = match (refusing, examination.sound()) {
-        (0, _) if missing == hosts.len() => ("no host finds it", page::BAD),
-        (0, _) if missing > 0 => ("some hosts do not find it", page::BAD),
-        (0, true) => ("mounts", page::GOOD),
-        (0, false) => ("mounts, but is not sound", page::WARN),
-        (n, _) if n == hosts.len() => ("does not mount", page::BAD),
-        _ => ("some hosts refuse it", page::BAD),
-    };
+    let (verdict, style) = verdict(hosts.len(), refusing, missing, examination.sound());
     page.head(&choose::title(path, target, examination.label.as_deref()), verdict, style);
     page.gap();
     way(page, target);
@@ -134,7 +139,12 @@ fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str,
     }
     let image = page::quoted(path);
     let plan = page::beside(path, again, "plan.json");
-    if examination.sound() && !target.way_is_clear() {
+    if examination.sound() && target.needs_another_reader() {
+        page.next(&[(
+            format!("punchdog explain {image}{again}"),
+            "the same through a reader with the sectors that the table counts in",
+        )]);
+    } else if examination.sound() && !target.way_is_clear() {
         page.next(&[
             (
                 format!("punchdog scout {image}{reading}"),

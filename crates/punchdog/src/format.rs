@@ -57,7 +57,7 @@ pub(crate) fn run(args: &Args, given: &Format) -> anyhow::Result<Verdict> {
             .map_err(|error| no(error.to_string()))?;
         pieces.extend(made.into_iter().map(|(at, bytes)| (at, Piece::Bytes(bytes))));
     }
-    let own = fresh.pieces().map_err(|error| no(error.to_string()))?;
+    let own = fresh.pieces(place.offset).map_err(|error| no(error.to_string()))?;
     pieces.extend(own.into_iter().map(|(at, piece)| (at + place.offset, piece)));
     let mut files = Files::new(&given.copy, Some(&given.target.image), None)?;
     let laying = Laying { pieces: &pieces, volume: place };
@@ -79,7 +79,7 @@ pub(crate) fn run(args: &Args, given: &Format) -> anyhow::Result<Verdict> {
     let (targets, _) = diagnosis::choose(&copy, wish, &screen)
         .map_err(|error| choose::in_words(error, &given.copy, &copy))?;
     let target = targets.into_iter().next().ok_or_else(|| anyhow::anyhow!("the copy holds no volume"))?;
-    let found = Diagnosed::of(&copy, target, given.sector, &screen)?;
+    let found = Diagnosed::of(&copy, target, Some(given.sector), &screen)?;
     drop(screen);
     let fine = found.examination.sound() && found.reaches_every_host() && kept_off.stays.is_empty();
     if args.json {

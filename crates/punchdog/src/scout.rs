@@ -43,6 +43,7 @@ fn look(given: &Scout, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
         "schema": "punchdog.scout/1",
         "image": json::image(path, image.len()),
         "table": table_name(seen.table),
+        "table_sector_bytes": seen.unit,
         "volumes": volumes,
         "strangers": json::strangers(&seen),
         "unreadable": medium_unreadable(&image),
@@ -68,14 +69,20 @@ pub(crate) fn table_name(table: Table) -> &'static str {
     }
 }
 
-fn table_text(seen: &Scouting) -> &'static str {
-    match seen.table {
+fn table_text(seen: &Scouting) -> String {
+    let table = match seen.table {
         Table::None => "no partition table",
         Table::Mbr => "MBR partition table",
         Table::Gpt(true, true) => "GPT partition table, both copies whole",
         Table::Gpt(false, false) => "GPT partition table, both copies gone",
         Table::Gpt(true, false) => "GPT partition table, backup copy damaged",
         Table::Gpt(..) => "GPT partition table, primary copy damaged",
+    };
+    match seen.unit {
+        large if large != 512 && seen.table != Table::None => {
+            format!("{table}, which counts in sectors of {large} bytes")
+        }
+        _ => table.to_owned(),
     }
 }
 

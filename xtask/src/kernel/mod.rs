@@ -74,7 +74,7 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
         return failing::run(&machine, &crate::bench::program()?);
     }
     if given.only_fresh {
-        return fresh::run(&machine);
+        return fresh::run(&machine, None);
     }
     let seed = given.seed.unwrap_or_else(crate::of_commit);
     if given.only_media {
@@ -100,7 +100,7 @@ pub(crate) fn run(given: &Kernel) -> anyhow::Result<()> {
             [
                 scope.spawn(|| media::run(&machine, given.media, seed, None)),
                 scope.spawn(|| failing::run(&machine, &crate::bench::program()?).map(|()| true)),
-                scope.spawn(|| fresh::run(&machine).map(|()| true)),
+                scope.spawn(|| fresh::run(&machine, (!given.every).then_some(seed)).map(|()| true)),
             ]
         });
         let mut fine = volumes(&machine, &all, given, started)?;

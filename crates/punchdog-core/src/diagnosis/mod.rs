@@ -50,12 +50,20 @@ pub struct Target {
     pub place: Option<Place>,
     /// The partition table has no fault, of this volume or of another.
     pub table_sound: bool,
+    /// Bytes of the sectors that the partition table counts in.
+    pub unit: u32,
 }
 
 impl Target {
     /// Why a host does not get as far as the volume, if the partition table is why.
     pub fn not_found_by(&self, host: &str) -> Option<&'static Entry> {
         self.place.as_ref().and_then(|place| place.not_found_by(host))
+    }
+    /// Nothing is wrong with the way to it, but that it begins at another reader.
+    pub fn needs_another_reader(&self) -> bool {
+        let others = |entry: &&Entry| entry.code == partition::catalogue::OTHER_SECTORS.code;
+        let faults = self.place.as_ref().map_or(&[][..], |place| &place.way_faults);
+        self.table_sound && !faults.is_empty() && faults.iter().all(others)
     }
     /// Nothing is wrong with the way to it, nor with the table that it is in.
     pub fn way_is_clear(&self) -> bool {
@@ -114,6 +122,7 @@ pub fn choose(
             let mut target = at(image, offset, here.map(|place| place.extent.length), watch)?;
             target.place = seen.volumes.iter().find(|place| place.extent.offset == offset).cloned();
             target.table_sound = seen.in_order();
+            target.unit = seen.unit.narrow();
             if !inside && let Err(over) = must_not_overlap(&target, &seen) {
                 // A lost volume is known where all is searched, and where it ends.
                 let seen = partition::scout(image, true, watch)?;
@@ -152,6 +161,7 @@ pub fn place(
     let mut target = at(image, place.extent.offset, length, watch)?;
     target.place = Some(place.clone());
     target.table_sound = seen.in_order();
+    target.unit = seen.unit.narrow();
     Ok(target)
 }
 
@@ -164,7 +174,7 @@ fn at(image: &dyn Medium, offset: u64, length: Option<u64>, watch: &dyn Watch) -
     let window = Window::new(image, extent);
     let volume = registry::recognise(&window, watch)?
         .ok_or_else(|| NotChosen::NotThere(offset, partition::strangers::name(&window)))?;
-    Ok(Target { extent, volume, place: None, table_sound: true })
+    Ok(Target { extent, volume, place: None, table_sound: true, unit: 512 })
 }
 
 /// Refuses a place whose volume would overlap a whole one that begins elsewhere: what is recognised
@@ -213,11 +223,12 @@ pub enum Verdict {
 }
 
 impl Diagnosed {
-    /// Reads `target` through, on a device with sectors of `sector` bytes.
+    /// Reads `target` through, on a device with sectors of `sector` bytes; if not given, those that the partition table
+    /// counts in.
     pub fn of(
         image: &dyn Medium,
         target: Target,
-        sector: u32,
+        sector: Option<u32>,
         watch: &dyn Watch,
     ) -> Result<Self, MediumError> {
         Ok(Self::read(image, target, sector, watch)?.0)
@@ -226,10 +237,11 @@ impl Diagnosed {
     pub fn with_hints(
         image: &dyn Medium,
         target: Target,
-        sector: u32,
+        sector: Option<u32>,
         watch: &dyn Watch,
     ) -> Result<(Self, Vec<Hint>), MediumError> {
-        let (found, mut survey) = Self::read(image, target, sector, watch)?;
+        let sector = sector.unwrap_or(target.unit);
+        let (found, mut survey) = Self::read(image, target, Some(sector), watch)?;
         let clear = found.examination.sound() && found.target.way_is_clear();
         let hints =
             if clear { outside::hints(image, &found, &mut *survey, sector, watch) } else { Vec::new() };
@@ -237,10 +249,16 @@ impl Diagnosed {
     }
     fn read(
         image: &dyn Medium,
-        target: Target,
-        sector: u32,
+        mut target: Target,
+        sector: Option<u32>,
         watch: &dyn Watch,
     ) -> Result<(Self, Box<dyn Survey>), MediumError> {
+        let sector = sector.unwrap_or(target.unit);
+        let unit = target.unit;
+        if let Some(place) = target.place.as_mut().filter(|place| place.way == Way::Listed && sector != unit)
+        {
+            place.way_faults.push(&partition::catalogue::OTHER_SECTORS);
+        }
         let window = Window::new(image, target.extent);
         let mut survey = target.volume.survey(&window, watch)?;
         let examination = survey.examine(&window);

@@ -78,7 +78,7 @@ pub(super) fn hints(
 ) -> Vec<Hint> {
     let mut all = Vec::new();
     if found.target.place.as_ref().is_some_and(|place| place.way == Way::Listed) {
-        of_table(image, found, sector.wide(), &mut all);
+        of_table(image, found, &mut all);
     }
     of_sizes(image, found, sector, &mut all);
     of_files(image, found, survey, watch, &mut all);
@@ -87,7 +87,7 @@ pub(super) fn hints(
 }
 
 /// What the entry says that lists it.
-fn of_table(image: &dyn Medium, found: &Diagnosed, sector: u64, all: &mut Vec<Hint>) {
+fn of_table(image: &dyn Medium, found: &Diagnosed, all: &mut Vec<Hint>) {
     let offset = found.target.extent.offset;
     let (primary, backup) = gpt::copies(image);
     if let Some(copy) = primary.as_ref().or(backup.as_ref()) {
@@ -95,15 +95,8 @@ fn of_table(image: &dyn Medium, found: &Diagnosed, sector: u64, all: &mut Vec<Hi
         if let Some(entry) = listed.iter().find(|entry| entry.extent.offset == offset) {
             of_gpt_entry(copy, entry, all);
         }
-        if copy.sector != sector {
-            all.push(bytes(
-                copy.at,
-                format!(
-                    "The partition table counts in sectors of {} bytes: it was written through another reader or bridge than one with sectors of {sector}. Use one of that kind.",
-                    copy.sector
-                ),
-                "through a reader with other sectors hosts see one partition that covers everything, or none",
-            ));
+        if copy.sector != mbr::SECTOR {
+            all.push(other_sectors(copy.at, copy.sector));
         }
         all.push(bytes(
             512,
@@ -115,7 +108,11 @@ fn of_table(image: &dyn Medium, found: &Diagnosed, sector: u64, all: &mut Vec<Hi
         return;
     }
     let Some(entries) = mbr::entries(image, 0) else { return };
-    let begin = |entry: &MbrEntry| u64::from(entry.start.get()).times(mbr::SECTOR);
+    let unit = mbr::unit(image, &entries);
+    if unit != mbr::SECTOR {
+        all.push(other_sectors(446, unit));
+    }
+    let begin = |entry: &MbrEntry| u64::from(entry.start.get()).times(unit);
     let used = || entries.iter().zip(0_u64..).filter(|(entry, _)| entry.kind != 0);
     let own = used().find(|(entry, _)| !mbr::is_extended(entry.kind) && begin(entry) == offset);
     match own {
@@ -135,6 +132,16 @@ fn of_table(image: &dyn Medium, found: &Diagnosed, sector: u64, all: &mut Vec<Hi
         Some(_) => {}
     }
     behind_others(used().map(|(entry, _)| begin(entry)).collect(), offset, 446, all);
+}
+
+fn other_sectors(at: u64, unit: u64) -> Hint {
+    bytes(
+        at,
+        format!(
+            "The partition table counts in sectors of {unit} bytes: through a reader or bridge with others hosts do not find the volume. Use one like that which it was written through."
+        ),
+        "through another reader hosts see one partition that covers everything, or none",
+    )
 }
 
 /// Bits of the attributes, and the type.

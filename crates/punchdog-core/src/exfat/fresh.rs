@@ -85,8 +85,18 @@ pub type Pieces = Vec<(Extent, Vec<u8>)>;
 /// # Errors
 /// As [`geometry`].
 pub fn lay_down(wish: &Wish) -> Result<(Geometry, Pieces), FreshError> {
+    lay_down_behind(0, wish)
+}
+
+/// The same with so many sectors in front of the volume (exFAT 1.00, 3.1.5, `PartitionOffset`).
+///
+/// # Errors
+/// As [`geometry`].
+pub fn lay_down_behind(before: u64, wish: &Wish) -> Result<(Geometry, Pieces), FreshError> {
     let geometry = geometry(wish)?;
-    let region = boot::region(&boot::fresh(&geometry, wish.serial), &geometry, None);
+    let mut boot = boot::fresh(&geometry, wish.serial);
+    boot.partition_offset.set(before);
+    let region = boot::region(&boot, &geometry, None);
     let mut pieces = Pieces::new();
     let mut add = |place: u64, bytes: Vec<u8>| pieces.push((Extent::new(place, bytes.len().wide()), bytes));
     add(0, region.clone());

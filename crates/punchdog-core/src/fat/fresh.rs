@@ -101,8 +101,14 @@ pub type Pieces = Vec<(Extent, Vec<u8>)>;
 
 /// The bytes of an empty volume: places and what stands there, everything else zero.
 pub fn lay_down(wish: &Wish) -> Result<(Geometry, Pieces), FreshError> {
+    lay_down_behind(0, wish)
+}
+
+/// The same with so many sectors in front of the volume (FAT 1.03, `BPB_HiddSec`).
+pub fn lay_down_behind(before: u64, wish: &Wish) -> Result<(Geometry, Pieces), FreshError> {
     let geometry = geometry(wish)?;
-    let boot = boot::fresh(&geometry, 0xF8, wish.serial, &wish.label);
+    let mut boot = boot::fresh(&geometry, 0xF8, wish.serial, &wish.label);
+    boot.hidden_sectors.set(before.narrow());
     let mut pieces: Vec<(u64, Vec<u8>)> = vec![(0, boot.as_bytes().to_vec())];
     let sector = geometry.sector_bytes.wide();
     if geometry.wide() {

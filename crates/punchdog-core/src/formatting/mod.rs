@@ -209,7 +209,7 @@ impl Fresh {
             }),
         };
         // What cannot be is said before anything is done.
-        fresh.pieces()?;
+        fresh.pieces(0)?;
         Ok(fresh)
     }
 
@@ -222,17 +222,18 @@ impl Fresh {
         }
     }
 
-    /// What goes where, in bytes from the start of the volume, in the order in which it is written: its own places
-    /// become blank before something is put there.
+    /// What goes where, in bytes from the start of the volume, which has `before` bytes of the medium in front of it, in
+    /// the order in which it is written: its own places become blank before something is put there.
     ///
     /// # Errors
     /// Where such a one cannot be.
-    pub fn pieces(&self) -> Result<Vec<(u64, Piece)>, FormatError> {
+    pub fn pieces(&self, before: u64) -> Result<Vec<(u64, Piece)>, FormatError> {
         let mut all = Vec::new();
         let put = |extent: Extent, bytes: Vec<u8>| (extent.offset, Piece::Bytes(bytes));
         match self {
             Self::Fat(wish) => {
-                let (geometry, pieces) = fat::fresh::lay_down(wish)?;
+                let (geometry, pieces) =
+                    fat::fresh::lay_down_behind(before.per(wish.sector_bytes.wide()), wish)?;
                 all.push((0, Piece::Zeros(geometry.data_offset())));
                 if geometry.wide() {
                     let root = geometry.cluster_offset(geometry.root_cluster);
@@ -241,7 +242,8 @@ impl Fresh {
                 all.extend(pieces.into_iter().map(|(extent, bytes)| put(extent, bytes)));
             }
             Self::Exfat(wish) => {
-                let (geometry, pieces) = exfat::fresh::lay_down(wish)?;
+                let (geometry, pieces) =
+                    exfat::fresh::lay_down_behind(before.per(wish.sector_bytes.wide()), wish)?;
                 let heap = geometry.cluster_place(2);
                 all.push((0, Piece::Zeros(heap)));
                 for (extent, bytes) in pieces {
@@ -254,7 +256,8 @@ impl Fresh {
                 }
             }
             Self::Ntfs(wish) => {
-                let (facts, pieces) = ntfs::fresh::lay_down(wish)?;
+                let (facts, pieces) =
+                    ntfs::fresh::lay_down_behind(before.per(wish.sector_bytes.wide()), wish)?;
                 let geometry = facts.geometry;
                 let own =
                     [&facts.mft, &facts.mft_bitmap, &facts.mirror, &facts.log, &facts.bitmap, &facts.boot];

@@ -4,12 +4,9 @@ use crate::{
     arith::Sat,
     family::Kind,
     medium::Extent,
-    partition::{
-        gpt,
-        layout::{ENTRIES_AT, MbrEntry},
-    },
+    partition::{gpt, layout::ENTRIES_AT, new_entry},
 };
-use zerocopy::{FromZeros, IntoBytes};
+use zerocopy::IntoBytes;
 
 /// Which table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -26,9 +23,6 @@ pub enum TableError {
     /// There is no room for it and a volume.
     #[error("{0} bytes have no room for a partition table and a volume")]
     TooSmall(u64),
-    /// Hosts differ about what an MBR counts in there.
-    #[error("an MBR counts in sectors of 512 bytes, and not in such of {0}: take a GPT")]
-    Sector(u64),
     /// An MBR counts sectors in 32 bits.
     #[error("an MBR cannot list a volume that ends at byte {0}: take a GPT")]
     TooLarge(u64),
@@ -43,9 +37,6 @@ impl Table {
     /// # Errors
     /// Where there is no room.
     pub fn room(self, bytes: u64, sector: u64) -> Result<Extent, TableError> {
-        if self == Self::Mbr && sector != 512 {
-            return Err(TableError::Sector(sector));
-        }
         // A GPT has its second copy at the end.
         let end = match self {
             Self::Mbr => bytes.per(ALIGNED).times(ALIGNED),
@@ -72,15 +63,6 @@ impl Table {
         kind: Kind,
         serial: u64,
     ) -> Result<Vec<(u64, Vec<u8>)>, TableError> {
-        let entry = |kind: u8, start: u64, sectors: u64| {
-            let mut entry = MbrEntry::new_zeroed();
-            entry.kind = kind;
-            // What no cylinder can say is said so.
-            (entry.start_chs, entry.end_chs) = ([0xFE, 0xFF, 0xFF], [0xFE, 0xFF, 0xFF]);
-            entry.start = start.narrow().into();
-            entry.length = sectors.min(u32::MAX.into()).narrow().into();
-            entry
-        };
         let first = match self {
             Self::Mbr => {
                 let kind = match kind {
@@ -89,10 +71,11 @@ impl Table {
                     Kind::Fat32 => 0x0C,
                     Kind::Exfat | Kind::Ntfs => 0x07,
                 };
-                entry(kind, volume.offset.per(sector), volume.length.per(sector))
+                new_entry(kind, volume.offset, volume.length, sector)
             }
             Self::Gpt => {
-                let mut protective = entry(0xEE, 1, bytes.per(sector).minus(1));
+                let length = bytes.minus(sector).min(sector.times(u32::MAX.into()));
+                let mut protective = new_entry(0xEE, sector, length, sector);
                 protective.start_chs = [0, 2, 0];
                 protective
             }

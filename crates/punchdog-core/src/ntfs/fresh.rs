@@ -390,8 +390,16 @@ const BY_NUMBERS: Order = Order { of: 0, rule: 0x13 };
 ///
 /// # Errors
 /// When a size is none that NTFS has, or the volume is too small.
-#[expect(clippy::too_many_lines, reason = "one file after the other")]
 pub fn lay_down(wish: &Wish) -> Result<(Facts, Pieces), FreshError> {
+    lay_down_behind(0, wish)
+}
+
+/// The same with so many sectors in front of the volume (published boot sector, byte 28).
+///
+/// # Errors
+/// As [`lay_down`].
+#[expect(clippy::too_many_lines, reason = "one file after the other")]
+pub fn lay_down_behind(before: u64, wish: &Wish) -> Result<(Facts, Pieces), FreshError> {
     let facts = facts(wish)?;
     let geometry = facts.geometry;
     let size = geometry.record();
@@ -468,7 +476,7 @@ pub fn lay_down(wish: &Wish) -> Result<(Facts, Pieces), FreshError> {
     let mut pieces = Pieces::new();
     let mut add = |place: u64, bytes: Vec<u8>| pieces.push((Extent::new(place, bytes.len().wide()), bytes));
     let at = |runs: &(Vec<Run>, u64)| geometry.place(runs.0.first().map_or(0, |run| run.first.unwrap_or(0)));
-    let boot = boot_sector(&geometry, wish.serial, 0).as_bytes().to_vec();
+    let boot = boot_sector(&geometry, wish.serial, before.narrow()).as_bytes().to_vec();
     add(0, boot.clone());
     add(geometry.counted(), boot);
     let mut used = vec![0_u8; RECORDS.per(8).size()];

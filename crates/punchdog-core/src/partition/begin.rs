@@ -6,7 +6,7 @@
 
 use super::{
     catalogue as c, extended,
-    mbr::{self, SECTOR},
+    mbr::{self, LARGE, SECTOR},
     place::{Place, Scouting, Table},
 };
 use crate::{
@@ -14,7 +14,7 @@ use crate::{
     exfat::{self, ExfatVolume},
     family::Kind,
     fat::{self, FatVolume, geometry::evidence::table_shape, layout::FsInfo},
-    medium::Medium,
+    medium::{Extent, Medium},
     ntfs,
     report::finding::{Collector, Entry, Finding, Sink},
 };
@@ -140,7 +140,7 @@ pub(super) fn displaced(medium: &dyn Medium, seen: &Scouting) -> Option<Displace
             "It stands at byte 0.".to_owned(),
         ));
     }
-    if first.boot_gone || is_usual(start) || extended::link_before(medium, start).is_some() {
+    if first.boot_gone || is_usual(start) || extended::link_before(medium, start, seen.unit).is_some() {
         return None;
     }
     // A volume that names no place of its own is a bare one, and belongs to byte 0.
@@ -223,20 +223,48 @@ fn table_behind(medium: &dyn Medium, start: u64) -> Option<u64> {
         places.filter(|at| medium.data_from(*at).is_some_and(|data| data.offset < at.plus(SECTOR)));
     places.find(|at| {
         mbr::entries(medium, *at).is_some_and(|entries| {
-            mbr::is_table(&entries, medium.len())
+            mbr::is_table(&entries, medium.len(), SECTOR)
                 && entries.iter().any(|entry| {
                     let leads = u64::from(entry.start.get()).times(SECTOR).plus(*at) == start;
                     // A link in front of a logical volume looks the same, and stands there.
-                    leads && entry.kind != 0 && extended::link_before(medium, start) != Some(*at)
+                    leads && entry.kind != 0 && extended::link_before(medium, start, SECTOR) != Some(*at)
                 })
         })
     })
 }
 
-/// Where the boot sector of a volume says that it begins (`BPB_HiddSec`, `PartitionOffset`).
+/// Where a volume with sectors of 4096 bytes says that it begins, by its boot sector or the copy of that, if one is there.
+pub(super) fn large_sectors(medium: &dyn Medium, there: Extent) -> Option<u64> {
+    let copies = [6, 12].map(|sector| there.offset.plus(LARGE.times(sector)));
+    let places = [there.offset].into_iter().chain(copies).chain([there.end().minus(LARGE), there.end()]);
+    places.into_iter().find_map(|at| {
+        let boot = medium.lenient(at, 512).bytes;
+        let what = if boot.part(3, 8) == b"EXFAT   " { Kind::Exfat } else { Kind::Fat32 };
+        let size = match what {
+            Kind::Exfat => 1_u64.checked_shl(u32::from(boot.byte(108))).unwrap_or(0),
+            _ => boot.le16(11).into(),
+        };
+        (boot.ends_with(&[0x55, 0xAA]) && size == LARGE).then(|| said(&boot, what))
+    })
+}
+
+/// True where each volume has sectors of 4096 bytes, and counts what is before it in such: so did the table that listed it.
+pub(super) fn of_large_sectors(medium: &dyn Medium, volumes: &[Place]) -> bool {
+    let says = |place: &Place| {
+        let there = Extent::new(place.extent.offset, place.bytes);
+        large_sectors(medium, there) == Some(there.offset)
+    };
+    !volumes.is_empty() && volumes.iter().all(says)
+}
+
+/// Where the boot sector of a volume says that it begins.
 fn hidden(medium: &dyn Medium, place: &Place) -> u64 {
-    let sector = medium.lenient(place.extent.offset, 512).bytes;
-    match place.what {
+    said(&medium.lenient(place.extent.offset, 512).bytes, place.what)
+}
+
+/// What a boot sector says of where its volume begins (`BPB_HiddSec`, `PartitionOffset`).
+fn said(sector: &[u8], what: Kind) -> u64 {
+    match what {
         Kind::Exfat => {
             let size = 1_u64.checked_shl(u32::from(sector.byte(108))).unwrap_or(512);
             sector.le64(64).times(size)

@@ -55,6 +55,9 @@ catalogue! {
     GPT_PROTECTION = ("partition/gpt-protection", BlocksMount, "the protective MBR of a GPT is missing", "UEFI 2.10, 5.2.3",
         "Linux does not look for a GPT without it; old hosts take the disk for an empty one.",
         "Written as the specification has it (derived).");
+    OTHER_SECTORS = ("partition/other-sectors", BlocksMount, "the partition table counts in other sectors than the reader has", "UEFI 2.10, 5.2.1, StartingLBA",
+        "It was written through a reader or bridge with sectors of another size. Through this one hosts look for the volumes in the wrong places, or for a GPT where none stands.",
+        "Left alone: use a reader like the one that it was written through.");
     UNKNOWN = ("partition/unknown-content", Remark, "a partition entry leads to something that is not known here", "none",
         "Another file system, an encrypted one, or a volume whose beginning is gone beyond recognition.",
         "Left alone: neither the entry nor what it leads to is written over.");

@@ -12,7 +12,7 @@
 use super::{
     begin, catalogue as c,
     layout::{ENTRIES_AT, MbrEntry},
-    mbr::{self, SECTOR, is_extended},
+    mbr::{self, is_extended},
     place::{Place, Scouting, Way},
 };
 use crate::{
@@ -46,14 +46,14 @@ pub(super) struct Chain {
     pub(super) broken: Option<(u64, &'static str)>,
 }
 
-/// Where an entry points that counts from `base`.
-fn extent(base: u64, entry: &MbrEntry) -> Extent {
-    let start = base.plus(u64::from(entry.start.get()).times(SECTOR));
-    Extent::new(start, u64::from(entry.length.get()).times(SECTOR))
+/// Where an entry points that counts from `base`, in sectors of `unit` bytes.
+pub(super) fn extent(base: u64, entry: &MbrEntry, unit: u64) -> Extent {
+    let start = base.plus(u64::from(entry.start.get()).times(unit));
+    Extent::new(start, u64::from(entry.length.get()).times(unit))
 }
 
 /// Follows the chain of the extended partition at `partition`.
-pub(super) fn follow(medium: &dyn Medium, partition: Extent) -> Chain {
+pub(super) fn follow(medium: &dyn Medium, partition: Extent, unit: u64) -> Chain {
     let mut chain = Chain::default();
     let mut at = partition.offset;
     while chain.links.len() < LINKS {
@@ -70,38 +70,46 @@ pub(super) fn follow(medium: &dyn Medium, partition: Extent) -> Chain {
             break;
         };
         let named = volume.kind != 0 && volume.length.get() > 0;
-        chain.links.push(Link { at, volume: named.then(|| (volume.kind, extent(at, &volume))) });
+        chain.links.push(Link { at, volume: named.then(|| (volume.kind, extent(at, &volume, unit))) });
         if !is_extended(next.kind) || next.start.get() == 0 {
             break;
         }
-        at = extent(partition.offset, &next).offset;
+        at = extent(partition.offset, &next, unit).offset;
     }
     chain
 }
 
 /// The extended partition that an MBR lists.
-pub(super) fn partition(entries: &[MbrEntry; 4]) -> Option<Extent> {
-    entries.iter().find(|entry| is_extended(entry.kind)).map(|entry| extent(0, entry))
+pub(super) fn partition(entries: &[MbrEntry; 4], unit: u64) -> Option<Extent> {
+    entries.iter().find(|entry| is_extended(entry.kind)).map(|entry| extent(0, entry, unit))
 }
 
 /// The link in front of a volume that begins at `start`, if one stands there.
-pub(super) fn link_before(medium: &dyn Medium, start: u64) -> Option<u64> {
-    let places = GAPS.iter().filter_map(|gap| start.checked_sub(gap.times(SECTOR)));
+pub(super) fn link_before(medium: &dyn Medium, start: u64, unit: u64) -> Option<u64> {
+    let places = GAPS.iter().filter_map(|gap| start.checked_sub(gap.times(unit)));
     places.into_iter().find(|at| {
         // A disk's MBR has its first volume behind it as well: in an image that begins elsewhere both stand
         // where nothing usually begins.
         let usual = begin::is_usual(*at) || begin::is_usual(start);
         *at > 0
             && usual
-            && mbr::entries(medium, *at).is_some_and(|[volume, ..]| extent(*at, &volume).offset == start)
+            && mbr::entries(medium, *at)
+                .is_some_and(|[volume, ..]| extent(*at, &volume, unit).offset == start)
     })
 }
 
 /// True for a volume that was in a chain: it lies in the extended partition, or a link stands before it.
-pub(super) fn was_logical(medium: &dyn Medium, entries: Option<&[MbrEntry; 4]>, place: &Place) -> bool {
+pub(super) fn was_logical(
+    medium: &dyn Medium,
+    entries: Option<&[MbrEntry; 4]>,
+    place: &Place,
+    unit: u64,
+) -> bool {
     let start = place.extent.offset;
-    let inside = entries.and_then(partition).is_some_and(|all| all.offset < start && start < all.end());
-    inside || link_before(medium, start).is_some()
+    let inside = entries
+        .and_then(|entries| partition(entries, unit))
+        .is_some_and(|all| all.offset < start && start < all.end());
+    inside || link_before(medium, start, unit).is_some()
 }
 
 /// A volume that the mended chain shall have.
@@ -122,12 +130,12 @@ pub(super) fn mend(
     let lost: Vec<&Place> = seen
         .volumes
         .iter()
-        .filter(|place| place.way == Way::Lost && was_logical(medium, Some(standing), place))
+        .filter(|place| place.way == Way::Lost && was_logical(medium, Some(standing), place, seen.unit))
         .collect();
     if lost.is_empty() {
         return Ok(());
     }
-    let chain = partition(standing).map(|all| follow(medium, all)).unwrap_or_default();
+    let chain = partition(standing, seen.unit).map(|all| follow(medium, all, seen.unit)).unwrap_or_default();
     let mut members: Vec<Member> = chain
         .links
         .iter()
@@ -137,10 +145,10 @@ pub(super) fn mend(
     members.extend(lost.iter().map(|place| Member {
         kind: place.what.mbr_types().first().copied().unwrap_or(0),
         extent: Extent::new(place.extent.offset, place.bytes),
-        link: link_before(medium, place.extent.offset),
+        link: link_before(medium, place.extent.offset, seen.unit),
     }));
     members.sort_by_key(|member| member.extent.offset);
-    let Some(wanted) = laid_out(medium, standing, &members) else { return Ok(()) };
+    let Some(wanted) = laid_out(medium, standing, &members, seen.unit) else { return Ok(()) };
     let step = Step::new(
         "partition-chain-written",
         format!(
@@ -165,12 +173,13 @@ fn laid_out(
     medium: &dyn Medium,
     standing: &[MbrEntry; 4],
     members: &[Member],
+    unit: u64,
 ) -> Option<Vec<(u64, Vec<u8>)>> {
     let (first, last) = (members.first()?, members.last()?);
-    let known = partition(standing);
+    let known = partition(standing, unit);
     let start = known.map(|all| all.offset).or(first.link)?;
     let end = last.extent.end().max(known.map_or(0, |all| all.end().min(medium.len())));
-    let gap = first.extent.offset.checked_sub(start).filter(|gap| *gap >= SECTOR)?;
+    let gap = first.extent.offset.checked_sub(start).filter(|gap| *gap >= unit)?;
     let mut links = Vec::new();
     for (number, member) in members.iter().enumerate() {
         let custom = member.extent.offset.checked_sub(gap);
@@ -182,7 +191,7 @@ fn laid_out(
             || sector.iter().all(|byte| *byte == 0)
             || member.link == Some(at);
         // A link that only lost its signature still has its entry.
-        let ours = ours || names(&sector, at, member);
+        let ours = ours || names(&sector, at, member, unit);
         (free && ours).then(|| links.push(at))?;
     }
     let mut wanted = Vec::new();
@@ -191,16 +200,16 @@ fn laid_out(
             .iter()
             .position(|entry| is_extended(entry.kind))
             .or_else(|| standing.iter().position(|entry| entry.kind == 0))?;
-        let entry = new_entry(0x0F, start, end.minus(start));
+        let entry = new_entry(0x0F, start, end.minus(start), unit);
         wanted.push((ENTRIES_AT.plus(slot.times(16)).wide(), entry.as_bytes().to_vec()));
     }
     for (number, (member, at)) in members.iter().zip(&links).enumerate() {
         let mut entries = [MbrEntry::new_zeroed(); 4];
-        let own = new_entry(member.kind, member.extent.offset.minus(*at), member.extent.length);
+        let own = new_entry(member.kind, member.extent.offset.minus(*at), member.extent.length, unit);
         let after = number.plus(1);
         let next = members.get(after).zip(links.get(after));
         let next =
-            next.map(|(next, link)| new_entry(0x05, link.minus(start), next.extent.end().minus(*link)));
+            next.map(|(next, link)| new_entry(0x05, link.minus(start), next.extent.end().minus(*link), unit));
         let [volume, following, ..] = &mut entries;
         (*volume, *following) = (own, next.unwrap_or_else(MbrEntry::new_zeroed));
         let kept = mbr::entries(medium, *at).filter(|there| {
@@ -223,18 +232,18 @@ fn laid_out(
 }
 
 /// True when the sector's first entry names the member, with or without a signature.
-fn names(sector: &[u8], at: u64, member: &Member) -> bool {
-    mbr::unsigned(sector).is_some_and(|[volume, ..]| extent(at, &volume).offset == member.extent.offset)
+fn names(sector: &[u8], at: u64, member: &Member, unit: u64) -> bool {
+    mbr::unsigned(sector).is_some_and(|[volume, ..]| extent(at, &volume, unit).offset == member.extent.offset)
 }
 
-/// An entry for `length` bytes, `start` bytes behind what it counts from.
-pub(super) fn new_entry(kind: u8, start: u64, length: u64) -> MbrEntry {
+/// An entry for `length` bytes, `start` bytes behind what it counts from, in sectors of `unit` bytes.
+pub(crate) fn new_entry(kind: u8, start: u64, length: u64, unit: u64) -> MbrEntry {
     let mut entry = MbrEntry::new_zeroed();
     // CHS values that say "beyond what CHS can tell" (UEFI 2.10, 5.2.1): hosts go by the LBA.
     entry.start_chs = [0xFE, 0xFF, 0xFF];
     entry.end_chs = [0xFE, 0xFF, 0xFF];
     entry.kind = kind;
-    entry.start = start.per(SECTOR).narrow().into();
-    entry.length = length.per(SECTOR).narrow().into();
+    entry.start = start.per(unit).narrow().into();
+    entry.length = length.per(unit).narrow().into();
     entry
 }

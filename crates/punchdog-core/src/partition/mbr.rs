@@ -1,8 +1,9 @@
 //! The MBR: four entries in sector 0, and the chain of logical volumes in an extended partition.
 
 use super::{
-    extended,
+    begin, extended,
     layout::{ENTRIES_AT, MbrEntry},
+    listed,
 };
 use crate::{
     arith::Sat,
@@ -10,8 +11,10 @@ use crate::{
 };
 use zerocopy::FromBytes;
 
-/// Bytes in the sectors that MBR entries count in.
+/// Bytes in the sectors that entries count in on nearly all media.
 pub const SECTOR: u64 = 512;
+/// And on disks with large sectors.
+pub(super) const LARGE: u64 = 4096;
 
 /// A volume that an MBR lists.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -74,31 +77,48 @@ fn logical(chain: &extended::Chain) -> impl Iterator<Item = Listed> {
 }
 
 /// True when the sector can be an MBR: flags that are 00 or 80, at least one entry, and each entry
-/// that is used begins inside the disk behind sector 0.
-pub fn is_table(entries: &[MbrEntry; 4], disk_bytes: u64) -> bool {
+/// that is used begins inside the disk behind sector 0, counted in sectors of `unit` bytes.
+pub fn is_table(entries: &[MbrEntry; 4], disk_bytes: u64, unit: u64) -> bool {
     let used: Vec<&MbrEntry> = entries.iter().filter(|entry| entry.kind != 0).collect();
     let sane = |entry: &&MbrEntry| {
         let start = u64::from(entry.start.get());
         matches!(entry.boot, 0 | 0x80)
             && start > 0
-            && start.times(SECTOR) < disk_bytes
+            && start.times(unit) < disk_bytes
             && entry.length.get() > 0
     };
     let blank = |entry: &&MbrEntry| entry.kind == 0 && entry.start.get() == 0 && entry.length.get() == 0;
     !used.is_empty() && used.iter().all(sane) && used.len().plus(entries.iter().filter(blank).count()) == 4
 }
 
-/// Every volume that the MBR lists, extended partitions followed.
-pub fn listed(medium: &dyn Medium, entries: &[MbrEntry; 4]) -> Vec<Listed> {
+/// Bytes of the sectors that the entries count in: the disk's own, which no field says. 512, unless nothing begins
+/// there and something does where sectors of 4096 bytes lead.
+pub fn unit(medium: &dyn Medium, entries: &[MbrEntry; 4]) -> u64 {
+    let places = |unit: u64| {
+        let used = entries.iter().filter(|entry| entry.kind != 0 && entry.kind != 0xEE);
+        used.map(move |entry| extended::extent(0, entry, unit))
+    };
+    if !is_table(entries, medium.len(), LARGE) || places(LARGE).any(|place| place.end() > medium.len()) {
+        return SECTOR;
+    }
+    // Volumes and links of a chain end their first 512 bytes with this.
+    let begins = |place: Extent| medium.lenient(place.offset, 512).bytes.ends_with(&[0x55, 0xAA]);
+    let shows = |place: Extent| begins(place) || begin::large_sectors(medium, place).is_some();
+    // With every beginning gone, the first entry of a disk leads out of the gap before it.
+    let first = |unit: u64| places(unit).min_by_key(|place| place.offset);
+    let blank = |unit: u64| first(unit).is_none_or(|place| listed::is_blank(medium, place));
+    let large = !places(SECTOR).any(begins) && (places(LARGE).any(shows) || blank(SECTOR) && !blank(LARGE));
+    if large { LARGE } else { SECTOR }
+}
+
+/// Every volume that the MBR lists in sectors of `unit` bytes, extended partitions followed.
+pub fn listed(medium: &dyn Medium, entries: &[MbrEntry; 4], unit: u64) -> Vec<Listed> {
     let mut found = Vec::new();
     for (number, entry) in entries.iter().enumerate() {
         let entry_at = ENTRIES_AT.plus(number.times(16)).wide();
-        let extent = Extent::new(
-            u64::from(entry.start.get()).times(SECTOR),
-            u64::from(entry.length.get()).times(SECTOR),
-        );
+        let extent = extended::extent(0, entry, unit);
         if is_extended(entry.kind) {
-            found.extend(logical(&extended::follow(medium, extent)));
+            found.extend(logical(&extended::follow(medium, extent, unit)));
         } else if entry.kind != 0 && entry.kind != 0xEE {
             found.push(Listed { entry_at, kind: entry.kind, extent, logical: false });
         }

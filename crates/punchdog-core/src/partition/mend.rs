@@ -73,8 +73,8 @@ fn fresh(
 ) -> Result<(), MediumError> {
     let medium: &dyn Medium = window;
     let all = || in_use.iter().copied().filter(|place| place.way == Way::Lost);
-    let logical = all().any(|place| extended::was_logical(medium, None, place));
-    let primary = all().filter(|place| !extended::was_logical(medium, None, place));
+    let logical = all().any(|place| extended::was_logical(medium, None, place, seen.unit));
+    let primary = all().filter(|place| !extended::was_logical(medium, None, place, seen.unit));
     let lost: Vec<&Place> = primary.take(if logical { 3 } else { 4 }).collect();
     if lost.is_empty() && !logical {
         return Ok(());
@@ -90,7 +90,8 @@ fn fresh(
     if guessed {
         step = step.or("another byte in front of the tables, where the volume can begin too");
     }
-    let table: Vec<u8> = lost.iter().flat_map(|place| entry_for(place).as_bytes().to_vec()).collect();
+    let table: Vec<u8> =
+        lost.iter().flat_map(|place| entry_for(place, seen.unit).as_bytes().to_vec()).collect();
     steps.run(window, step, |window| {
         window.write_at(ENTRIES_AT.wide(), &[0; 64])?;
         window.write_at(ENTRIES_AT.wide(), &table)?;
@@ -99,9 +100,9 @@ fn fresh(
     extended::mend(window, seen, &mbr::entries(window, 0).unwrap_or([MbrEntry::new_zeroed(); 4]), steps)
 }
 
-fn entry_for(place: &Place) -> MbrEntry {
+fn entry_for(place: &Place, unit: u64) -> MbrEntry {
     let kind = place.what.mbr_types().first().copied().unwrap_or(0);
-    extended::new_entry(kind, place.extent.offset, place.bytes)
+    extended::new_entry(kind, place.extent.offset, place.bytes, unit)
 }
 
 /// Entries that are missing, or wrong in place, length or type.
@@ -115,10 +116,10 @@ fn entries(
     if !steps.is_empty() {
         return Ok(());
     }
-    let entries = mbr::listed(window, &standing);
+    let entries = mbr::listed(window, &standing, seen.unit);
     for place in &seen.volumes {
         let here = entries.iter().find(|entry| entry.extent.offset == place.extent.offset);
-        let fresh = entry_for(place);
+        let fresh = entry_for(place, seen.unit);
         if let Some(entry) = here {
             // Too short for its volume, or past the end of a medium that holds all of the volume.
             let whole = place.extent.offset.plus(place.bytes) <= window.len();
@@ -137,7 +138,8 @@ fn entries(
                 let step = step(class, "partition-type", place);
                 steps.run(window, step, |window| window.write_at(entry.entry_at.plus(4), &[kind]))?;
             }
-        } else if place.way == Way::Lost && !extended::was_logical(window, Some(&standing), place) {
+        } else if place.way == Way::Lost && !extended::was_logical(window, Some(&standing), place, seen.unit)
+        {
             relist(window, place, seen, &standing, steps)?;
         }
         if !steps.is_empty() {
@@ -171,7 +173,7 @@ fn relist(
     steps: &mut Steps<'_>,
 ) -> Result<(), MediumError> {
     let filled = |entry: &MbrEntry| {
-        let offset = u64::from(entry.start.get()).times(SECTOR);
+        let offset = u64::from(entry.start.get()).times(seen.unit);
         let strangers = seen.strangers.iter().map(|stranger| stranger.extent.offset);
         seen.volumes.iter().map(|v| v.extent.offset).chain(strangers).any(|start| start == offset)
     };
@@ -179,9 +181,8 @@ fn relist(
     let extent = Extent::new(place.extent.offset, place.bytes);
     let medium: &dyn Medium = window;
     let free = |entry: &MbrEntry| {
-        let start = u64::from(entry.start.get()).times(SECTOR);
-        let there = Extent::new(start, u64::from(entry.length.get()).times(SECTOR));
-        there.overlaps(extent) || start >= medium.len() || listed::is_blank(medium, there)
+        let there = extended::extent(0, entry, seen.unit);
+        there.overlaps(extent) || there.offset >= medium.len() || listed::is_blank(medium, there)
     };
     let used = |entry: &MbrEntry| entry.kind != 0 && !mbr::is_extended(entry.kind);
     let astray = standing.iter().position(|entry| used(entry) && !filled(entry) && free(entry));
@@ -190,7 +191,7 @@ fn relist(
     let class = if astray.is_some() { &c::WRONG_START } else { &c::ENTRY_MISSING };
     let name = if astray.is_some() { "partition-start" } else { "partition-entry-written" };
     let boot = standing.get(number).map_or(0, |entry| entry.boot);
-    let entry = MbrEntry { boot, ..entry_for(place) };
+    let entry = MbrEntry { boot, ..entry_for(place, seen.unit) };
     let at = ENTRIES_AT.plus(number.times(16)).wide();
     steps.run(window, step(class, name, place), |window| window.write_at(at, entry.as_bytes()))
 }

@@ -19,6 +19,7 @@ mod search;
 pub mod strangers;
 mod unlisted;
 
+pub(crate) use extended::new_entry;
 pub use mend::round;
 pub use place::{Place, Scouting, Stranger, Table, Way};
 pub use scout::scout;

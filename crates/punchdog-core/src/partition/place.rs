@@ -97,6 +97,8 @@ pub struct Stranger {
 pub struct Scouting {
     /// The partition table.
     pub table: Table,
+    /// Bytes of the sectors that it counts in.
+    pub unit: u64,
     /// The volumes, by place; their numbers count from 1 in this order.
     pub volumes: Vec<Place>,
     /// What is not ours.

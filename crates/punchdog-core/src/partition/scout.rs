@@ -23,6 +23,7 @@ use crate::{
 pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<Scouting, MediumError> {
     let mut out = Scouting {
         table: Table::None,
+        unit: mbr::SECTOR,
         volumes: Vec::new(),
         strangers: Vec::new(),
         blank: None,
@@ -36,7 +37,7 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
     }
     let mut faults = Collector::default();
     let (primary, backup) = gpt::copies(medium);
-    let signed = mbr::entries(medium, 0).filter(|entries| mbr::is_table(entries, medium.len()));
+    let signed = mbr::entries(medium, 0).filter(|entries| mbr::is_table(entries, medium.len(), mbr::SECTOR));
     let sector_0 = match signed {
         Some(entries) => Some(entries),
         None => unsigned(medium, watch)?,
@@ -45,19 +46,25 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
     let entries = if primary.is_some() || backup.is_some() || protected {
         out.table = Table::Gpt(primary.is_some(), backup.is_some());
         listed::judge_gpt(medium, primary.as_ref(), backup.as_ref(), sector_0.as_ref(), &mut faults);
-        listed::listed_by_gpt(primary.as_ref().or(backup.as_ref()))
+        let copy = primary.as_ref().or(backup.as_ref());
+        out.unit = copy.map_or(mbr::SECTOR, |copy| copy.sector);
+        listed::listed_by_gpt(copy)
     } else if let Some(table) = &sector_0 {
         out.table = Table::Mbr;
         if signed.is_none() {
             report_unsigned(medium, &mut faults);
         }
-        mbr::listed(medium, table).into_iter().map(listed::by_mbr).collect()
+        out.unit = mbr::unit(medium, table);
+        mbr::listed(medium, table, out.unit).into_iter().map(listed::by_mbr).collect()
     } else {
         Vec::new()
     };
     let mut unfilled = listed::look_into(medium, &entries, &mut out, &mut faults, watch)?;
     if out.table == Table::None {
         unlisted::volumes(medium, &mut out, &mut faults, watch)?;
+        if begin::of_large_sectors(medium, &out.volumes) {
+            out.unit = mbr::LARGE;
+        }
     } else if thorough || !unfilled.is_empty() || out.volumes.iter().all(|place| place.boot_gone) {
         let chain = sector_0.filter(|_| out.table == Table::Mbr);
         let mut rest = Rest { medium, entries: &entries, chain, unfilled: &mut unfilled, older: Vec::new() };
@@ -160,8 +167,10 @@ impl Rest<'_> {
             out.volumes.push(listed::take(entry, Place { way: Way::Listed, ..place }, faults));
             return;
         }
-        if out.table == Table::Mbr && extended::was_logical(self.medium, self.chain.as_ref(), &place) {
-            out.volumes.push(report_unchained(self.medium, place, self.chain.as_ref(), faults));
+        if out.table == Table::Mbr
+            && extended::was_logical(self.medium, self.chain.as_ref(), &place, out.unit)
+        {
+            out.volumes.push(report_unchained(self.medium, place, self.chain.as_ref(), out.unit, faults));
             return;
         }
         // An entry that leads to something unknown did not go astray.
@@ -208,11 +217,13 @@ fn report_unknown(medium: &dyn Medium, entry: &Listed, faults: &mut Collector) {
 /// protects a GPT.
 fn unsigned(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<[MbrEntry; 4]>, MediumError> {
     let sector = medium.lenient(0, 512).bytes;
-    let Some(entries) = mbr::unsigned(&sector).filter(|entries| mbr::is_table(entries, medium.len())) else {
+    let Some(entries) =
+        mbr::unsigned(&sector).filter(|entries| mbr::is_table(entries, medium.len(), mbr::SECTOR))
+    else {
         return Ok(None);
     };
     let mut leads = mbr::only_protects(&entries);
-    for entry in mbr::listed(medium, &entries) {
+    for entry in mbr::listed(medium, &entries, mbr::unit(medium, &entries)) {
         let behind = Extent::new(entry.extent.offset, medium.len().saturating_sub(entry.extent.offset));
         leads = leads || listed::claimed(medium, behind, Way::Listed, watch)?.is_some();
     }
@@ -232,20 +243,21 @@ fn report_unchained(
     medium: &dyn Medium,
     mut place: Place,
     table: Option<&[MbrEntry; 4]>,
+    unit: u64,
     faults: &mut Collector,
 ) -> Place {
     place.way_faults.push(&c::CHAIN_BROKEN);
     let start = place.extent.offset;
     let summary = format!("{} volume at byte {start}: {}", place.what.title(), c::CHAIN_BROKEN.title);
-    let all = table.and_then(extended::partition);
-    let (at, why) = match all.map(|all| extended::follow(medium, all)) {
+    let all = table.and_then(|table| extended::partition(table, unit));
+    let (at, why) = match all.map(|all| extended::follow(medium, all, unit)) {
         Some(chain) => match (chain.broken, chain.links.last()) {
             (Some((at, why)), _) => (at, format!("The chain breaks off at byte {at}: {why}.")),
             (None, Some(last)) => (last.at, format!("The chain ends with the link at byte {}.", last.at)),
             (None, None) => (start, "The chain has no link.".to_owned()),
         },
         None => (
-            extended::link_before(medium, start).unwrap_or(start),
+            extended::link_before(medium, start, unit).unwrap_or(start),
             "A link of a chain stands in front of it; no entry leads to the extended partition.".to_owned(),
         ),
     };

@@ -97,6 +97,8 @@ const KEPT: u64 = 500_000;
 pub(crate) struct Known {
     subject: Subject,
     scouting: Option<Rc<Scouting>>,
+    /// Bytes of the sectors that the partition table counts in.
+    unit: u32,
     volumes: Vec<KnownVolume>,
 }
 
@@ -133,13 +135,14 @@ impl KnownVolume {
     fn measure(
         &mut self,
         medium: &dyn Medium,
+        unit: u32,
         watch: &dyn Watch,
     ) -> Result<(Measured, Rc<Inventory>), PlanError> {
         if let Some((measured, files)) = &self.measured {
             return Ok((measured.clone(), Rc::clone(files)));
         }
         let window = Window::new(medium, self.place);
-        let hosts = self.volume.forecast(&window, 512);
+        let hosts = self.volume.forecast(&window, unit);
         let mounts = hosts
             .into_iter()
             .map(|host| (host.host.to_owned(), (host.mounts_read_only, host.mounts_read_write)))
@@ -170,7 +173,7 @@ impl KnownVolume {
 impl Known {
     /// Nothing yet.
     pub(crate) fn new(subject: Subject) -> Self {
-        Self { subject, scouting: None, volumes: Vec::new() }
+        Self { subject, scouting: None, unit: 512, volumes: Vec::new() }
     }
 
     /// The label of the volume at `place`, once it was measured.
@@ -193,6 +196,7 @@ impl Known {
             return Ok(Rc::clone(seen));
         }
         let seen = Rc::new(partition::scout(medium, true, watch)?);
+        self.unit = seen.unit.narrow();
         self.scouting = Some(Rc::clone(&seen));
         Ok(seen)
     }
@@ -284,8 +288,9 @@ impl Known {
         place: Extent,
         watch: &dyn Watch,
     ) -> Result<(Measured, Rc<Inventory>, Kind), PlanError> {
+        let unit = self.unit;
         let volume = self.volume(medium, place, watch)?;
-        let (measured, files) = volume.measure(medium, watch)?;
+        let (measured, files) = volume.measure(medium, unit, watch)?;
         let kind = volume.volume.kind();
         let kept = self.volumes.iter().filter(|volume| volume.survey.is_some());
         let kept =
@@ -422,6 +427,7 @@ impl Known {
         done: &mut Steps<'_>,
         watch: &dyn Watch,
     ) -> Result<(), PlanError> {
+        let unit = self.unit;
         let known = self.volume(overlay, place, watch)?;
         if known.idle.contains(&about) {
             return Ok(());
@@ -435,7 +441,7 @@ impl Known {
         if !done.any() {
             known.idle.push(about);
             // This is how it stays: measured now, its survey can go.
-            known.measure(overlay, watch)?;
+            known.measure(overlay, unit, watch)?;
             self.let_go(place);
         }
         Ok(())

@@ -296,7 +296,7 @@ fn volume(
     let mut more = 0;
     let mut survey = target.volume.survey(&window, screen)?;
     let examination = survey.examine(&window);
-    let hosts = target.volume.forecast(&window, 512);
+    let hosts = target.volume.forecast(&window, target.unit);
     survey.each_file(&window, Wanted::default(), &mut |file| {
         if !file.folder && file.state != State::Intact {
             if damaged.len() < NAMED {

@@ -29,12 +29,17 @@ fn hints(bytes: &[u8], more: &[&str]) -> (Vec<String>, Vec<Value>) {
 
 /// A disk with these volumes at 1 MiB and on, and a table of entries of these types.
 fn with_mbr(volumes: &[(&[u8], u8)]) -> Vec<u8> {
+    with_mbr_of(volumes, 512)
+}
+
+/// The same, counted in sectors of `sector` bytes.
+fn with_mbr_of(volumes: &[(&[u8], u8)], sector: usize) -> Vec<u8> {
     let mut disk = vec![0; MIB];
     for (number, (bytes, kind)) in volumes.iter().enumerate() {
         let mut entry = MbrEntry::new_zeroed();
         entry.kind = *kind;
-        entry.start = u32::try_from(disk.len() / 512).unwrap().into();
-        entry.length = u32::try_from(bytes.len() / 512).unwrap().into();
+        entry.start = u32::try_from(disk.len() / sector).unwrap().into();
+        entry.length = u32::try_from(bytes.len() / sector).unwrap().into();
         disk[446 + number * 16..462 + number * 16].copy_from_slice(entry.as_bytes());
         disk.extend_from_slice(bytes);
         disk.resize(disk.len().next_multiple_of(MIB), 0);
@@ -115,8 +120,14 @@ fn what_the_bytes_say_of_hosts_that_do_not_show_it() {
         (
             "GPT and volume of another reader",
             with_gpt(&ntfs(4096), 4096, 0, None),
-            vec!["counts in sectors of 4096", gpt, "laid down for sectors of 4096"],
+            vec!["counts in sectors of 4096", gpt],
         ),
+        (
+            "MBR and volume of another reader",
+            with_mbr_of(&[(&ntfs(4096), 0x07)], 4096),
+            vec!["counts in sectors of 4096"],
+        ),
+        ("bare volume of another reader", ntfs(4096), vec!["laid down for sectors of 4096"]),
         ("not for galleries", pictures(true, false), vec![".nomedia lies in Nest"]),
         ("sealed", pictures(false, true), vec!["keeps them encrypted"]),
         ("pictures", pictures(false, false), vec![]),
@@ -128,9 +139,16 @@ fn what_the_bytes_say_of_hosts_that_do_not_show_it() {
             assert!(told.contains(wanted), "{name}: {told}");
         }
     }
-    // Through the right reader there is nothing to say of sectors.
-    let (told, _) = hints(&cases[11].1, &["--sector", "4096"]);
-    assert_eq!(told.len(), 1, "{told:?}");
+    // Through the right reader there is nothing to say of sectors; through a wrong one the table leads nowhere.
+    let (told, _) = hints(&cases[13].1, &["--sector", "4096"]);
+    assert!(told.is_empty(), "{told:?}");
+    for number in [11, 12] {
+        let folder = folder_with("disk.img", &cases[number].1);
+        let told = json(folder.path(), &["explain", "disk.img", "--sector", "512"], 1);
+        for host in told["volumes"][0]["hosts"].as_array().unwrap() {
+            assert_eq!(host["not_found_by"], "partition/other-sectors", "{host}");
+        }
+    }
 }
 
 #[test]
