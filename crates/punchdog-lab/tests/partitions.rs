@@ -189,6 +189,41 @@ fn tables_of_disks_with_large_sectors_are_read_and_mended_in_theirs() {
     assert_eq!((seen.unit, seen.volumes[0].extent.offset), (4096, 256 * 4096));
 }
 
+/// A GPT that is lost is written in the sectors that its protective entry is counted in, or its volumes; and the
+/// protective entry in those of the GPT.
+#[test]
+fn a_gpt_is_written_in_the_sectors_of_its_disk() {
+    let volume = exfat::everyday(&exfat::small(4096, 4096, 1), 1).canvas;
+    let (start, bytes) = (1 << 20, (volume.len() + (2 << 20)).next_multiple_of(1 << 20));
+    let mut sound = Disk(vec![0; bytes]);
+    sound.0[start..start + volume.len()].copy_from_slice(&volume);
+    sound.entry(0, 0, 0xEE, 1, u32::try_from(bytes / 4096 - 1).unwrap());
+    let mut entries =
+        gpt::new_entry(Extent::new(start as u64, volume.len() as u64), 4096, [7; 16]).as_bytes().to_vec();
+    entries.resize(128 * 128, 0);
+    let copies = gpt::both_copies(bytes as u64, 4096, [9; 16], &entries).unwrap();
+    for (at, copy) in &copies {
+        let at = usize::try_from(*at).unwrap();
+        sound.0[at..at + copy.len()].copy_from_slice(copy);
+    }
+    let (seen, due) = (sound.scout(), vec![(Kind::Exfat, start as u64, Way::Listed)]);
+    assert_eq!((places(&seen), seen.unit), (due.clone(), 4096));
+    let mut unprotected = Disk(sound.0.clone());
+    unprotected.0[..512].fill(0);
+    let mut gone = Disk(sound.0.clone());
+    for (at, copy) in &copies {
+        let at = usize::try_from(*at).unwrap();
+        gone.0[at..at + copy.len()].fill(0);
+    }
+    for disk in [unprotected, gone] {
+        let mended = disk.mended();
+        let seen = mended.scout();
+        assert_eq!((places(&seen), seen.table, seen.unit), (due.clone(), Table::Gpt(true, true), 4096));
+        assert!(seen.findings.is_empty(), "{:?}", mended.codes());
+        assert_eq!(mended.0[446 + 8..446 + 16], sound.0[446 + 8..446 + 16], "the protective entry");
+    }
+}
+
 /// The medium was divided anew: where the old volume was not written over it still claims what a
 /// listed one holds. Whatever became of the new one's boot sector, the table is not turned back.
 #[test]

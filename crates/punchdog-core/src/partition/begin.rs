@@ -233,10 +233,10 @@ fn table_behind(medium: &dyn Medium, start: u64) -> Option<u64> {
     })
 }
 
-/// Where a volume with sectors of 4096 bytes says that it begins, by its boot sector or the copy of that, if one is there.
-pub(super) fn large_sectors(medium: &dyn Medium, there: Extent) -> Option<u64> {
-    let copies = [6, 12].map(|sector| there.offset.plus(LARGE.times(sector)));
-    let places = [there.offset].into_iter().chain(copies).chain([there.end().minus(LARGE), there.end()]);
+/// Where a volume with sectors of `unit` bytes says that it begins, by its boot sector or the copy of that, if one is there.
+pub(super) fn says(medium: &dyn Medium, there: Extent, unit: u64) -> Option<u64> {
+    let copies = [6, 12].map(|sector| there.offset.plus(unit.times(sector)));
+    let places = [there.offset].into_iter().chain(copies).chain([there.end().minus(unit), there.end()]);
     places.into_iter().find_map(|at| {
         let boot = medium.lenient(at, 512).bytes;
         let what = if boot.part(3, 8) == b"EXFAT   " { Kind::Exfat } else { Kind::Fat32 };
@@ -244,17 +244,20 @@ pub(super) fn large_sectors(medium: &dyn Medium, there: Extent) -> Option<u64> {
             Kind::Exfat => 1_u64.checked_shl(u32::from(boot.byte(108))).unwrap_or(0),
             _ => boot.le16(11).into(),
         };
-        (boot.ends_with(&[0x55, 0xAA]) && size == LARGE).then(|| said(&boot, what))
+        (boot.ends_with(&[0x55, 0xAA]) && size == unit).then(|| said(&boot, what))
     })
 }
 
-/// True where each volume has sectors of 4096 bytes, and counts what is before it in such: so did the table that listed it.
-pub(super) fn of_large_sectors(medium: &dyn Medium, volumes: &[Place]) -> bool {
-    let says = |place: &Place| {
-        let there = Extent::new(place.extent.offset, place.bytes);
-        large_sectors(medium, there) == Some(there.offset)
-    };
-    !volumes.is_empty() && volumes.iter().all(says)
+/// The large sectors that each of these volumes has, and in which it counts what is before it: so did the table that
+/// listed it.
+pub(super) fn large_sectors(medium: &dyn Medium, volumes: &[Place]) -> Option<u64> {
+    LARGE.into_iter().find(|unit| {
+        let all = volumes.iter().all(|place| {
+            let there = Extent::new(place.extent.offset, place.bytes);
+            says(medium, there, *unit) == Some(there.offset)
+        });
+        all && !volumes.is_empty()
+    })
 }
 
 /// Where the boot sector of a volume says that it begins.

@@ -1,6 +1,9 @@
 //! The GUID partition table: a header and entries behind sector 0, and both again at the end.
 
-use super::layout::{BASIC_DATA, GptEntry, GptHeader};
+use super::{
+    layout::{BASIC_DATA, GptEntry, GptHeader},
+    mbr,
+};
 use crate::{
     arith::Sat,
     medium::{Extent, Medium},
@@ -100,9 +103,9 @@ impl Copy {
     }
 }
 
-/// The two copies of the GPT of a disk, each where it is whole; for 512- and 4096-byte sectors.
+/// The two copies of the GPT of a disk, each where it is whole; for sectors of each size.
 pub fn copies(medium: &dyn Medium) -> (Option<Copy>, Option<Copy>) {
-    for sector in [512, 4096] {
+    for sector in [mbr::SECTOR].into_iter().chain(mbr::LARGE) {
         let primary = Copy::read(medium, 1, sector);
         let last = medium.len().per(sector).minus(1);
         let pointed = primary.as_ref().map_or(last, |copy| copy.header.alternate_lba.get());

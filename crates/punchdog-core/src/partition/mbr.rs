@@ -13,8 +13,8 @@ use zerocopy::FromBytes;
 
 /// Bytes in the sectors that entries count in on nearly all media.
 pub const SECTOR: u64 = 512;
-/// And on disks with large sectors.
-pub(super) const LARGE: u64 = 4096;
+/// What disks with large sectors have instead, the usual one first.
+pub(super) const LARGE: [u64; 3] = [4096, 2048, 1024];
 
 /// A volume that an MBR lists.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -92,23 +92,35 @@ pub fn is_table(entries: &[MbrEntry; 4], disk_bytes: u64, unit: u64) -> bool {
 }
 
 /// Bytes of the sectors that the entries count in: the disk's own, which no field says. 512, unless nothing begins
-/// there and something does where sectors of 4096 bytes lead.
+/// there and something does where larger ones lead.
 pub fn unit(medium: &dyn Medium, entries: &[MbrEntry; 4]) -> u64 {
     let places = |unit: u64| {
         let used = entries.iter().filter(|entry| entry.kind != 0 && entry.kind != 0xEE);
         used.map(move |entry| extended::extent(0, entry, unit))
     };
-    if !is_table(entries, medium.len(), LARGE) || places(LARGE).any(|place| place.end() > medium.len()) {
-        return SECTOR;
-    }
     // Volumes and links of a chain end their first 512 bytes with this.
     let begins = |place: Extent| medium.lenient(place.offset, 512).bytes.ends_with(&[0x55, 0xAA]);
-    let shows = |place: Extent| begins(place) || begin::large_sectors(medium, place).is_some();
+    if places(SECTOR).any(begins) {
+        return SECTOR;
+    }
+    let fits = |unit: &u64| {
+        is_table(entries, medium.len(), *unit) && places(*unit).all(|place| place.end() <= medium.len())
+    };
+    let shows = |unit: &u64| {
+        let says = |place: Extent| begin::says(medium, place, *unit).is_some();
+        places(*unit).any(|place| begins(place) || says(place))
+    };
     // With every beginning gone, the first entry of a disk leads out of the gap before it.
     let first = |unit: u64| places(unit).min_by_key(|place| place.offset);
     let blank = |unit: u64| first(unit).is_none_or(|place| listed::is_blank(medium, place));
-    let large = !places(SECTOR).any(begins) && (places(LARGE).any(shows) || blank(SECTOR) && !blank(LARGE));
-    if large { LARGE } else { SECTOR }
+    let large = || LARGE.into_iter().filter(fits);
+    large().find(shows).or_else(|| large().find(|unit| blank(SECTOR) && !blank(*unit))).unwrap_or(SECTOR)
+}
+
+/// What the entry says that protects a GPT: it is as long as the disk.
+pub(super) fn protects_in(entries: &[MbrEntry; 4], disk_bytes: u64) -> Option<u64> {
+    let length = u64::from(entries.iter().find(|entry| entry.kind == 0xEE)?.length.get());
+    [SECTOR].into_iter().chain(LARGE).find(|unit| length.plus(1) == disk_bytes.per(*unit))
 }
 
 /// Every volume that the MBR lists in sectors of `unit` bytes, extended partitions followed.

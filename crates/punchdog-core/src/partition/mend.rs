@@ -4,8 +4,7 @@
 use super::{
     catalogue as c, extended, gpt,
     layout::{ENTRIES_AT, GptEntry, MbrEntry},
-    listed,
-    mbr::{self, SECTOR},
+    listed, mbr,
     place::{Place, Scouting, Table, Way},
     rival,
 };
@@ -36,7 +35,7 @@ pub fn round(
         Table::Gpt(primary, backup) => {
             copies(window, primary, backup, steps)?;
             if steps.is_empty() {
-                protection(window, steps)?;
+                protection(window, seen.unit, steps)?;
             }
             if steps.is_empty() { relist_gpt(window, seen, steps) } else { Ok(()) }
         }
@@ -268,7 +267,7 @@ fn rebuild(
     steps: &mut Steps<'_>,
 ) -> Result<(), MediumError> {
     let medium: &dyn Medium = window;
-    let sector = SECTOR;
+    let sector = seen.unit;
     let left = gpt::left_entries(medium, sector);
     let kept = left.is_some();
     let mut entries = left.unwrap_or_else(|| vec![0; 128 * 128]);
@@ -368,9 +367,13 @@ fn copies(
 }
 
 /// The protective MBR (UEFI 2.10, 5.2.3): one entry of type EE over the whole disk.
-fn protection(window: &mut OverlayWindow<'_, '_>, steps: &mut Steps<'_>) -> Result<(), MediumError> {
+fn protection(
+    window: &mut OverlayWindow<'_, '_>,
+    unit: u64,
+    steps: &mut Steps<'_>,
+) -> Result<(), MediumError> {
     let medium: &dyn Medium = window;
-    let sectors = medium.len().per(SECTOR).minus(1).narrow();
+    let sectors = medium.len().per(unit).minus(1).narrow();
     let there = mbr::entries(window, 0).is_some_and(|entries| entries.iter().any(|entry| entry.kind == 0xEE));
     if there {
         return Ok(());

@@ -62,9 +62,6 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
     let mut unfilled = listed::look_into(medium, &entries, &mut out, &mut faults, watch)?;
     if out.table == Table::None {
         unlisted::volumes(medium, &mut out, &mut faults, watch)?;
-        if begin::of_large_sectors(medium, &out.volumes) {
-            out.unit = mbr::LARGE;
-        }
     } else if thorough || !unfilled.is_empty() || out.volumes.iter().all(|place| place.boot_gone) {
         let chain = sector_0.filter(|_| out.table == Table::Mbr);
         let mut rest = Rest { medium, entries: &entries, chain, unfilled: &mut unfilled, older: Vec::new() };
@@ -76,6 +73,11 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
                 rest.place(place, &mut out, &mut faults);
             }
         }
+    }
+    if matches!(out.table, Table::None | Table::Gpt(false, false)) {
+        let protects = sector_0.and_then(|entries| mbr::protects_in(&entries, medium.len()));
+        let unit = protects.or_else(|| begin::large_sectors(medium, &out.volumes));
+        out.unit = unit.unwrap_or(mbr::SECTOR);
     }
     for entry in entries.iter().filter(|entry| unfilled.contains(&entry.entry_at)) {
         if !out.volumes.iter().any(|place| place.extent.overlaps(entry.extent)) {

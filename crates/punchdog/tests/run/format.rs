@@ -154,7 +154,8 @@ fn every_file_system_is_laid_down_bare_and_behind_each_table() {
     fs::write(at.join("noise.img"), &noise).unwrap();
     for (kind, sector) in [
         ("fat12", "512"),
-        ("exfat", "512"),
+        ("fat12", "2048"),
+        ("exfat", "1024"),
         ("fat32", "512"),
         ("exfat", "512"),
         ("ntfs", "512"),
@@ -190,6 +191,8 @@ fn every_file_system_is_laid_down_bare_and_behind_each_table() {
                 assert_eq!(scout["volumes"].as_array().unwrap().len(), 1, "{told}: {scout}");
                 assert_eq!(scout["volumes"][0]["kind"], kind, "{told}");
                 assert_eq!(scout["table"], table.unwrap_or("none"), "{told}");
+                let counted = if table.is_some() { sector } else { "512" };
+                assert_eq!(scout["table_sector_bytes"].to_string(), counted, "{told}");
                 let start = if table.is_some() { 1 << 20 } else { 0 };
                 assert_eq!(scout["volumes"][0]["offset"], json!(start), "{told}");
                 let check = json(at, &["check", copy], 0);
