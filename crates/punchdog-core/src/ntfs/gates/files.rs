@@ -65,7 +65,7 @@ impl Mount<'_> {
             return Err((&c::MFT_BITMAP, "$MFT has no bitmap of its records".into()));
         };
         let map = Mapping::of(&loaded.runs, self.cluster);
-        if map.is_empty() {
+        if map.is_empty() && loaded.size.per(self.record.wide()) == 0 {
             return refused("record 0 says nothing of where the records stand");
         }
         let bytes = loaded.size.per(self.record.wide()).per_up(8);
@@ -86,6 +86,10 @@ impl Mount<'_> {
             return Err((&c::BITMAP_SIZE, "$Bitmap has fewer bits than the volume has clusters".into()));
         }
         let map = Mapping::of(&loaded.runs, self.cluster);
+        if map.len() < self.clusters.per_up(8) {
+            self.say("Failed to initialize $Bitmap (-2).");
+            return Err((&c::BITMAP_GONE, "$Bitmap has no clusters for all of its bits".into()));
+        }
         if self.content_fails(&map, self.clusters.per_up(8), true) {
             self.say("Failed to initialize $Bitmap (-5).");
             return Err((&c::BITMAP_GONE, "$Bitmap cannot be read".into()));

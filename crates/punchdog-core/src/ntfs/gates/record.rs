@@ -225,6 +225,10 @@ impl Mount<'_> {
 
     /// The runs of an attribute; clusters that $Bitmap has as free are an error that is put right.
     fn unpack(&mut self, attribute: &Attribute<'_>) -> Result<Vec<Run>, i32> {
+        if attribute.last_vcn().wrapping_add(1) == attribute.first_vcn() {
+            // It has no clusters, whatever its run list says: that is not looked at.
+            return Ok(Vec::new());
+        }
         let (runs, bad) = decode(attribute.runs(), attribute.clusters(), self.clusters);
         if bad.is_some() {
             return Err(EINVAL);
@@ -239,10 +243,14 @@ impl Mount<'_> {
         Ok(runs)
     }
 
-    /// What the driver demands of the sizes of an attribute that is not resident.
+    /// What the driver demands of the sizes of an attribute that is not resident. Its clusters are no more than the volume
+    /// has, but for the first piece of one with holes, which may have as many as 32 bits count.
     fn sizes_fit(&self, attribute: &Attribute<'_>) -> bool {
+        let after = attribute.last_vcn().wrapping_add(1);
+        let most = if attribute.sums() { 1 << 32 } else { self.clusters };
         attribute.resident()
-            || attribute.first_vcn() <= attribute.last_vcn().wrapping_add(1)
+            || attribute.first_vcn() <= after
+                && after <= most
                 && attribute.sizes_stand(self.cluster, self.bytes)
     }
 }
