@@ -71,6 +71,12 @@ pub(super) const ALL: &[Fault] = &[
             zero_copy(p, number);
         });
     }),
+    fault("records 0 to 11 zero", "ntfs/system-record", |p, _| (0..12).for_each(|number| zero(p, number))),
+    fault("records 4 to 11 zero", "ntfs/system-record", |p, _| (4..12).for_each(|number| zero(p, number))),
+    fault("records 0 to 11 and the copies zero", "ntfs/system-record", |p, _| {
+        (0..12).for_each(|number| zero(p, number));
+        (0..4).for_each(|number| zero_copy(p, number));
+    }),
     fault("record 3 without volume information", "ntfs/volume-information", |p, _| {
         let at = p.attribute(own::VOLUME, kind::VOLUME_INFO, "");
         p.edit(own::VOLUME, |record| record[at + 16] = 4);

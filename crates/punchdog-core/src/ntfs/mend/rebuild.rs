@@ -6,7 +6,7 @@
 
 use crate::{
     arith::{Peek, Sat},
-    cluster::{free::Room, set::ClusterSet},
+    cluster::free::Room,
     medium::Medium,
     ntfs::{
         attrdef,
@@ -66,29 +66,42 @@ pub(super) struct Search<'s> {
 pub(super) struct Given {
     room: Option<Room>,
     unclaimed: Option<Room>,
-    clusters: ClusterSet,
+    clusters: Vec<Range<usize>>,
+    /// Only what is found counts: no free clusters are taken, as some may be of what another record has.
+    pub(super) finding: bool,
 }
 
 impl Given {
     /// Nothing yet.
     pub(super) fn new(survey: &Survey) -> Self {
-        let mut clusters = ClusterSet::with_capacity(survey.claimed.len());
         // The records themselves are nobody's where record 0 is lost.
-        for run in &survey.mft.runs {
-            let first = run.first.unwrap_or(u64::MAX).size();
-            clusters.insert_range(first..run.end().size());
-        }
+        let records = survey.mft.runs.iter();
+        let mut clusters: Vec<Range<usize>> =
+            records.filter_map(|run| Some(run.first?.size()..run.end().size())).collect();
         // Nor are the copies of the first of them, where record 1 is.
         let copies = Search::place_of_copies(survey);
         if !survey.claimed.contains_any_in_range(copies.clone()) {
-            clusters.insert_range(copies);
+            clusters.push(copies);
         }
-        Self { room: None, unclaimed: None, clusters }
+        Self { room: None, unclaimed: None, clusters, finding: true }
+    }
+
+    fn has(&self, clusters: &Range<usize>) -> bool {
+        self.clusters.iter().any(|other| other.start < clusters.end && clusters.start < other.end)
     }
 }
 
 /// The record of one of the file system's own files, made anew; `None` where too little is left of it.
 pub(super) fn record(medium: &dyn Medium, survey: &Survey, number: u32, given: &mut Given) -> Option<Made> {
+    let before = given.clusters.clone();
+    let made = try_record(medium, survey, number, given);
+    if made.is_none() {
+        given.clusters = before;
+    }
+    made
+}
+
+fn try_record(medium: &dyn Medium, survey: &Survey, number: u32, given: &mut Given) -> Option<Made> {
     if survey.about.version.is_some_and(|version| version < (3, 1)) {
         return None;
     }
@@ -218,6 +231,9 @@ impl Search<'_> {
     /// Clusters in a row that are free. Where $Bitmap cannot be read, what nobody has may be of a file whose record is
     /// lost: then only blank ones.
     pub(super) fn taken(&mut self, bytes: u64) -> Option<Vec<Run>> {
+        if self.given.finding {
+            return None;
+        }
         let geometry = self.survey.mft.geometry;
         let count = geometry.clusters_for(bytes).max(1);
         let survey = self.survey;
@@ -238,8 +254,8 @@ impl Search<'_> {
             let fits =
                 !blank || (from..to).step_by(1 << 16).all(|at| super::room::is_blank(self.medium, at, to));
             let range = first.size()..first.plus(count).size();
-            if fits && !self.given.clusters.contains_any_in_range(range.clone()) {
-                self.given.clusters.insert_range(range);
+            if fits && !self.given.has(&range) {
+                self.given.clusters.push(range);
                 return Some(vec![Run::new(first, count)]);
             }
         }
@@ -250,7 +266,7 @@ impl Search<'_> {
     pub(super) fn claim(&mut self, clusters: Range<usize>) -> bool {
         let free = !self.survey.claimed.contains_any_in_range(clusters.clone());
         if free {
-            self.given.clusters.insert_range(clusters);
+            self.given.clusters.push(clusters);
         }
         free
     }
@@ -294,8 +310,8 @@ impl Search<'_> {
                 }
                 let head = self.medium.lenient(place, 512).bytes;
                 let range = cluster..cluster.plus(count.size());
-                if fits(cluster.wide(), &head) && !self.given.clusters.contains_any_in_range(range.clone()) {
-                    self.given.clusters.insert_range(range);
+                if fits(cluster.wide(), &head) && !self.given.has(&range) {
+                    self.given.clusters.push(range);
                     return Some(vec![Run::new(cluster.wide(), count)]);
                 }
             }
@@ -331,7 +347,8 @@ impl Search<'_> {
             let marked = self.survey.bitmap.as_ref();
             let mine = |cluster: u64| {
                 !self.survey.claimed.contains(cluster.size())
-                    && (cluster < first.plus(least) || !self.given.clusters.contains(cluster.size()))
+                    && (cluster < first.plus(least)
+                        || !self.given.has(&(cluster.size()..cluster.plus(1).size())))
                     && marked.is_none_or(|marked| marked.contains(cluster.size()))
                     && (cluster < first.plus(least)
                         || self.is_log(geometry.place(cluster), geometry.cluster()))
@@ -340,7 +357,7 @@ impl Search<'_> {
             let length = (first..most).take_while(|cluster| mine(*cluster)).count().wide();
             let size = geometry.place(length).per(4096).times(4096);
             let runs = vec![Run::new(first, geometry.clusters_for(size))];
-            self.given.clusters.insert_range(first.size()..first.plus(geometry.clusters_for(size)).size());
+            self.given.clusters.push(first.size()..first.plus(geometry.clusters_for(size)).size());
             return Some(Found {
                 runs,
                 size,
@@ -404,10 +421,13 @@ impl Search<'_> {
         let claimed = &self.survey.claimed;
         let mut head = vec![0_u8; size.min(512).size()];
         let upto = head.len().times(8).min(claimed.len());
-        for cluster in claimed.ones().take_while(|cluster| *cluster < upto) {
+        // What was found of others is in use as well.
+        let found = self.given.clusters.iter().filter(|_| self.given.finding);
+        let found = found.flat_map(|range| range.start.min(upto)..range.end.min(upto));
+        for cluster in claimed.ones().take_while(|cluster| *cluster < upto).chain(found) {
             set_bit(&mut head, cluster.wide());
         }
-        if size > BITMAP {
+        if size > BITMAP || head.iter().all(|byte| *byte == 0) {
             return None;
         }
         // The old one has all that is claimed, its own clusters, and little else.

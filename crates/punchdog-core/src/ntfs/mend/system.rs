@@ -21,7 +21,7 @@ use crate::{
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let faults = system::faults(job.survey);
     let cluster = job.survey.mft.geometry.cluster();
-    let mut given: Option<Given> = None;
+    let mut lost = Vec::new();
     for fault in faults {
         let number = fault.number;
         let name = own::NAMES.get(number.size()).copied().unwrap_or("?");
@@ -63,24 +63,36 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             job.steps.run(job.window, step, |window| put_record(window, &survey.mft, number, &bytes))?;
             continue;
         }
-        let given = given.get_or_insert_with(|| Given::new(job.survey));
-        made(job, number, name, given)?;
+        lost.push((number, name));
+    }
+    // What those have that came back is nobody's until it is read again: nothing may be laid or looked for in it.
+    if lost.is_empty() || !job.steps.is_empty() {
+        return Ok(());
+    }
+    // $SDS has blank clusters within, and the bitmap is known by all that the others have.
+    lost.sort_by_key(|(number, _)| match *number {
+        own::SECURE => 0,
+        own::BITMAP => 2,
+        _ => 1,
+    });
+    let mut given = Given::new(job.survey);
+    for finding in [true, false] {
+        given.finding = finding;
+        let mut left = Vec::new();
+        for (number, name) in lost {
+            match rebuild::record(job.window, job.survey, number, &mut given) {
+                Some(one) => made(job, number, name, one)?,
+                None => left.push((number, name)),
+            }
+        }
+        lost = left;
     }
     Ok(())
 }
 
 /// A record made anew from what else tells of the file.
-fn made(
-    job: &mut Job<'_, '_, '_, '_>,
-    number: u32,
-    name: &str,
-    given: &mut Given,
-) -> Result<(), MediumError> {
-    let Some(Made { record, content, from, judged, lost }) =
-        rebuild::record(job.window, job.survey, number, given)
-    else {
-        return Ok(());
-    };
+fn made(job: &mut Job<'_, '_, '_, '_>, number: u32, name: &str, made: Made) -> Result<(), MediumError> {
+    let Made { record, content, from, judged, lost } = made;
     let provenance = if judged { Provenance::Judged } else { Provenance::Derived };
     let mut step = Step::new(
         "record-made-anew",
