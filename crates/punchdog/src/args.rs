@@ -269,8 +269,8 @@ pub(crate) struct Surface {
 pub(crate) struct Map {
     #[command(flatten)]
     pub(crate) target: Target,
-    /// Write a drawing instead (SVG); a new file.
-    #[arg(long, value_name = "MAP.svg")]
+    /// Write a drawing instead, by its ending as SVG or PNG; a new file.
+    #[arg(long, value_name = "MAP.svg|MAP.png")]
     pub(crate) out: Option<PathBuf>,
     /// Draw from this byte of the image on.
     #[arg(long, value_name = "BYTES")]

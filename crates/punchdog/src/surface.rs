@@ -24,11 +24,15 @@ use std::{
     fs::{File, OpenOptions},
     io::{self, Write},
     path::Path,
+    sync::mpsc,
+    thread::{self, JoinHandle},
     time::{Duration, Instant},
 };
 
 /// The list is kept so often.
 const KEPT: Duration = Duration::from_secs(10);
+/// So many bytes are brought onto the disk together.
+const TOGETHER: u64 = 64 << 20;
 /// Places that are shown.
 const SHOWN: usize = 16;
 
@@ -48,19 +52,17 @@ pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
         started: Instant::now(),
         kept: Instant::now(),
         screen: Screen::of_search(),
-        image,
+        image: image.map(Image::new).transpose()?,
         given,
         failed: None,
     };
-    let mut end = search.run(given.tries, &mut work);
+    let end = search.run(given.tries, &mut work);
     let list = search.list();
     let Work { image, screen, failed, .. } = work;
     drop(screen);
-    if let Some(error) = failed {
-        end = End::NotSaved(error);
-    }
     // The list says of nothing that it was read before the image has it.
-    let kept = image.map_or(Ok(()), |image| image.sync_all()).and_then(|()| keep(&list, &given.list));
+    let synced = failed.map_or(Ok(()), Err).and_then(|()| image.map_or(Ok(()), Image::close));
+    let kept = synced.and_then(|()| keep(&list, &given.list));
     kept.map_err(|error| not_saved(given, &error))?;
     if args.json {
         json::print(&json!({
@@ -165,9 +167,56 @@ struct Work<'w> {
     started: Instant,
     kept: Instant,
     screen: Screen,
-    image: Option<File>,
+    image: Option<Image>,
     given: &'w Surface,
     failed: Option<io::Error>,
+}
+
+/// The image that is written: brought onto the disk while the next bytes are read, so that the end need not wait for all
+/// of it.
+struct Image {
+    file: File,
+    since: u64,
+    /// Asks for it; the answer is the first error.
+    ask: mpsc::SyncSender<()>,
+    syncing: JoinHandle<io::Result<()>>,
+}
+
+impl Image {
+    fn new(file: File) -> io::Result<Self> {
+        let (ask, asked) = mpsc::sync_channel::<()>(1);
+        let other = file.try_clone()?;
+        let syncing = thread::spawn(move || asked.iter().try_for_each(|()| other.sync_data()));
+        Ok(Self { file, since: 0, ask, syncing })
+    }
+
+    fn put(&mut self, offset: u64, bytes: &[u8]) -> io::Result<()> {
+        workplace::put_with_holes(&mut self.file, offset, bytes)?;
+        self.since = self.since.plus(bytes.len().wide());
+        if self.since < TOGETHER {
+            return Ok(());
+        }
+        self.since = 0;
+        match self.ask.try_send(()) {
+            // Where it has not come so far yet, it will take these as well.
+            Ok(()) | Err(mpsc::TrySendError::Full(())) => Ok(()),
+            Err(mpsc::TrySendError::Disconnected(())) => {
+                Err(io::Error::other("what was written before did not arrive on the disk"))
+            }
+        }
+    }
+
+    fn sync(&self) -> io::Result<()> {
+        self.file.sync_data()
+    }
+
+    /// All of it is on the disk, or what went wrong first.
+    fn close(self) -> io::Result<()> {
+        drop(self.ask);
+        let ended = self.syncing.join();
+        ended.unwrap_or_else(|_| Err(io::Error::other("it could not be brought onto the disk")))?;
+        self.file.sync_all()
+    }
 }
 
 impl Host for Work<'_> {
@@ -176,7 +225,7 @@ impl Host for Work<'_> {
     }
     fn save(&mut self, offset: u64, bytes: &[u8]) -> io::Result<()> {
         match &mut self.image {
-            Some(image) => workplace::put_with_holes(image, offset, bytes),
+            Some(image) => image.put(offset, bytes),
             None => Ok(()),
         }
     }
@@ -189,7 +238,7 @@ impl Host for Work<'_> {
         let done = progress.bytes.minus(progress.left);
         self.screen.at(&format!("{}{trouble}", progress.doing), done, progress.bytes);
         if self.kept.elapsed() > KEPT {
-            let synced = self.image.as_ref().map_or(Ok(()), File::sync_data);
+            let synced = self.image.as_ref().map_or(Ok(()), Image::sync);
             if let Err(error) = synced.and_then(|()| keep(&(progress.list)(), &self.given.list)) {
                 self.failed = Some(error);
                 return true;

@@ -131,11 +131,14 @@ impl From<MediumError> for Copying {
     }
 }
 
+/// A piece that need not be written.
+static ZEROS: [u8; HOLE] = [0; HOLE];
+
 /// Writes what is not zero, neighbours at once.
 pub(crate) fn put_with_holes(file: &mut File, at: u64, bytes: &[u8]) -> io::Result<()> {
     let mut from = 0;
     while from < bytes.len() {
-        let zero = |piece: &[u8]| piece.iter().all(|byte| *byte == 0);
+        let zero = |piece: &[u8]| piece == &ZEROS[..piece.len()];
         let pieces = bytes[from..].chunks(HOLE);
         let skipped: usize = pieces.take_while(|piece| zero(piece)).map(<[u8]>::len).sum();
         from += skipped;

@@ -89,7 +89,10 @@ pub(super) fn descriptors(bytes: &[u8]) -> Vec<Descriptor> {
         let end = block.plus(SDS_STEP);
         while at.plus(HEAD) < end {
             let copy = at.plus(SDS_STEP);
+            // The hash comes out alike with 128 bytes of zeros behind it: of two lengths the shorter is right.
+            let longer = bytes.le32(at.plus(16)) > bytes.le32(copy.plus(16));
             let from = match (whole(bytes, at, at), whole(bytes, copy, at)) {
+                (true, true) if longer => copy,
                 (true, _) => at,
                 (false, true) => copy,
                 // One that is damaged twice hides none of those behind it.

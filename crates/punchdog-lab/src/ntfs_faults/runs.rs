@@ -6,7 +6,7 @@ use punchdog_core::{
     arith::Peek,
     ntfs::{
         geometry::Geometry,
-        layout::kind,
+        layout::{kind, own},
         record::attributes,
         runs::{Run, encode},
     },
@@ -120,6 +120,22 @@ pub(super) const ALL: &[Fault] = &[
         p.edit_list(ROW, |list| list[..bytes.len()].copy_from_slice(&bytes));
         p.at_run(Run::new(other.first.expect("no hole"), other.length));
     }),
+    led("the bitmap of $MFT leads into a file", |p, _| lead(p, own::MFT, kind::BITMAP, "")),
+    // Of a log that holds nothing nothing can be found; where it was is nobody's then.
+    Fault {
+        on: |g| g.cluster() >= 4096,
+        ..led("$LogFile leads into a file", |p, _| lead(p, own::LOG, kind::DATA, ""))
+    },
+    Fault {
+        on: |g| g.cluster() < 4096,
+        choose: FREE,
+        ..led("$LogFile leads into a file of many clusters", |p, _| lead(p, own::LOG, kind::DATA, ""))
+    },
+    led("$AttrDef leads into a file", |p, _| lead(p, own::ATTRDEF, kind::DATA, "")),
+    led("$Bitmap leads into a file", |p, _| lead(p, own::BITMAP, kind::DATA, "")),
+    led("$Boot leads into a file", |p, _| lead(p, own::BOOT, kind::DATA, "")),
+    led("the descriptors lead into a file", |p, _| lead(p, own::SECURE, kind::DATA, "$SDS")),
+    led("$UpCase leads into a file", |p, _| lead(p, own::UPCASE, kind::DATA, "")),
     Fault {
         name: "two files share clusters",
         code: "ntfs/clusters-shared",
@@ -149,6 +165,24 @@ pub(super) const ALL: &[Fault] = &[
         choose: &[("cross-link", "cut"), ("unowned-clusters", "free")],
     },
 ];
+
+const fn led(name: &'static str, make: fn(&mut Patient, &mut Seed)) -> Fault {
+    Fault { name, code: "ntfs/clusters-shared", on: |_| true, make, choose: &[] }
+}
+
+/// One of the file system's own files leads to where another file is, and its copy as well: more than one byte of its run
+/// list is another.
+fn lead(p: &mut Patient, number: u32, of: u32, name: &str) {
+    let length = p.runs(number, of, name).iter().map(|run| run.length).sum::<u64>();
+    let first = p.first_run(ROW).first.expect("no hole").min(p.geometry.clusters() - length);
+    let at = p.attribute(number, of, name);
+    let bytes = encode(&[Run::new(first, length)]);
+    p.edit_both(number, |record| {
+        let list = at + usize::from(record.le16(at + 32));
+        record[list..list + bytes.len()].copy_from_slice(&bytes);
+    });
+    p.at_run(Run::new(first, length));
+}
 
 fn share_in_another_record(p: &mut Patient, _: &mut Seed) {
     let other = p.first_run(OTHER);

@@ -3,6 +3,7 @@
 
 pub(crate) mod drawing;
 mod lanes;
+mod pixels;
 
 use crate::{
     args::{Args, Map},
@@ -127,14 +128,24 @@ fn title(path: &Path, image: &choose::Image, targets: &[diagnosis::Target]) -> S
 /// Writes a drawing as a new file.
 fn write(picture: &Picture, title: &str, columns: u64, out: &Path) -> anyhow::Result<()> {
     let name = out.display();
-    if !out.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("svg")) {
-        return Err(Failure::with(
-            format!("{name} does not end in .svg"),
-            "name a file such as map.svg with --out",
-        ));
-    }
+    let ends = |wanted| out.extension().is_some_and(|ending| ending.eq_ignore_ascii_case(wanted));
     let text = drawing::whole(picture, title, columns).into_string();
-    crate::workplace::write_new(out, |file| file.write_all(text.as_bytes())).map_err(|error| {
+    let bytes = if ends("svg") {
+        text.into_bytes()
+    } else if ends("png") {
+        pixels::of(&text).map_err(|why| {
+            Failure::with(
+                format!("{name} cannot be drawn: {why}"),
+                "name a file such as map.svg with --out, or ask for fewer --rows",
+            )
+        })?
+    } else {
+        return Err(Failure::with(
+            format!("{name} ends neither in .svg nor in .png"),
+            "name a file such as map.svg or map.png with --out",
+        ));
+    };
+    crate::workplace::write_new(out, |file| file.write_all(&bytes)).map_err(|error| {
         Failure::with(format!("{name} cannot be written: {error}"), "name another file with --out")
     })
 }

@@ -285,6 +285,7 @@ fn the_map_has_a_lane_for_everything() {
     assert_eq!(run(at, &["map", "card.img", "--out", "m.svg"]).status, 0);
     let drawing = fs::read_to_string(at.join("m.svg")).unwrap();
     assert!(drawing.starts_with("<?xml") && drawing.trim_end().ends_with("</svg>"));
+    drawn_alike(at, &drawing);
     for words in [
         &["map", "card.img", "--out", "m.svg"][..],
         &["map", "card.img", "--out", "m.gif"],
@@ -293,6 +294,26 @@ fn the_map_has_a_lane_for_everything() {
     ] {
         assert_eq!(run(at, words).status, 2, "{words:?}");
     }
+}
+
+/// The picture in pixels has the bar of the boot sectors where the drawing has it, twice as large.
+fn drawn_alike(at: &Path, drawing: &str) {
+    assert_eq!(run(at, &["map", "card.img", "--out", "m.png"]).status, 0);
+    let picture = image::open(at.join("m.png")).unwrap().into_rgb8();
+    let number = |text: &str, name: &str| {
+        let from = text.find(&format!(" {name}=\"")).unwrap() + name.len() + 3;
+        text[from..].split(['"', '.']).next().unwrap().parse::<u32>().unwrap()
+    };
+    let head = &drawing[drawing.find("<svg").unwrap()..];
+    assert_eq!(picture.dimensions(), (number(head, "width") * 2, number(head, "height") * 2));
+    let bar = &drawing[..drawing.find("url(#p-boot)").unwrap()];
+    let bar = &bar[bar.rfind("<rect").unwrap()..];
+    let (x, y) = (number(bar, "x") + number(bar, "width") / 2, number(bar, "y") + number(bar, "height") / 2);
+    let pixel = |x: u32, y: u32| picture.get_pixel(x * 2, (y + 40) * 2).0;
+    assert_eq!(pixel(x, y), [0x8A, 0x1F, 0x4B]);
+    let name = (10..200).flat_map(|x| (10..28).map(move |y| (x, y)));
+    let black = name.filter(|(x, y)| picture.get_pixel(x * 2, y * 2).0 == [0, 0, 0]).count();
+    assert!(black > 50, "the title has {black} black pixels");
 }
 
 /// What a card shows that says it has four times as many bytes as it has: what was written behind its true end landed

@@ -34,7 +34,18 @@ fn all_set(medium: &dyn Medium, used: &Mapping, first: u64, length: u64) -> bool
 impl Mount<'_> {
     /// Reads and judges a record as the driver does (section 3.2 of what was seen): its content or an error.
     pub(super) fn load(&mut self, number: u32, name: Option<&str>, replaying: bool) -> Result<Loaded, i32> {
-        let found = self.judge(number, name, replaying);
+        let expected = u16::try_from(number).unwrap_or(0).max(1);
+        self.load_by(number, (!replaying).then_some(expected), name)
+    }
+
+    /// The same of a record to which something refers, with this sequence number.
+    pub(super) fn load_by(
+        &mut self,
+        number: u32,
+        expected: Option<u16>,
+        name: Option<&str>,
+    ) -> Result<Loaded, i32> {
+        let found = self.judge(number, expected, name);
         if found.is_err() && !std::mem::take(&mut self.quiet) {
             self.error();
         }
@@ -72,7 +83,7 @@ impl Mount<'_> {
         places.into_iter().find_map(|extent| self.fails(extent, block))
     }
 
-    fn judge(&mut self, number: u32, name: Option<&str>, replaying: bool) -> Result<Loaded, i32> {
+    fn judge(&mut self, number: u32, expected: Option<u16>, name: Option<&str>) -> Result<Loaded, i32> {
         if let Some(at) = self.record_fails(number) {
             self.say(format!("failed to read volume at offset {at:#x}"));
             return Err(EIO);
@@ -97,8 +108,7 @@ impl Mount<'_> {
         if head.allocated != self.record {
             return Err(EINVAL);
         }
-        if !replaying {
-            let expected = u16::try_from(number).unwrap_or(0).max(1);
+        if let Some(expected) = expected {
             if head.sequence != expected {
                 self.say(format!(
                     "MFT: r={number:x}, expect seq={expected:x} instead of {:x}!",
@@ -150,6 +160,8 @@ impl Mount<'_> {
                         matching = true;
                     }
                 }
+                // The log is read before there are any records but the first ones.
+                kind::LIST if number == own::LOG => return Err(EINVAL),
                 kind::DATA if !out.folder => self.data(number, attribute, &mut out)?,
                 kind::INDEX_ROOT if attribute.is_called("$I30") => {
                     if !attribute.resident() || value.le32(0) != kind::NAME || value.le32(4) != 1 {

@@ -5,7 +5,7 @@
 
 use super::{
     Geometry, cluster_sectors,
-    evidence::{Evidence, zero_at},
+    evidence::{Evidence, is_own, record_at, zero_at},
     search::search,
 };
 use crate::{
@@ -220,6 +220,15 @@ fn settle(
     let claimed = |sector: &[u8; 512]| BootSector::read(sector).and_then(|boot| Geometry::claimed_by(&boot));
     let own = primary.as_ref().and_then(claimed);
     let other = copy.as_ref().and_then(|(sector, _)| claimed(sector));
+    // $Bad is one number; against it stand a boot sector, its copy, and the place in which that is.
+    let ends =
+        |geometry: &&Geometry| own == other && copy.as_ref().is_some_and(|(_, at)| geometry.counted() == *at);
+    let mut evidence = evidence;
+    if let (Some(found), Some(geometry)) = (&mut evidence, own.as_ref().filter(ends))
+        && geometry.cluster_shift == found.cluster_shift
+    {
+        found.clusters = Some((geometry.clusters(), true));
+    }
     let fits = |geometry: &Geometry| {
         evidence.is_none_or(|found| {
             geometry.cluster_shift == found.cluster_shift
@@ -238,7 +247,8 @@ fn settle(
     let (geometry, source) = match (base, evidence) {
         (Some((mut geometry, source)), Some(found)) => {
             // What records say of smaller things is put right.
-            geometry.mirror = found.mirror.unwrap_or(geometry.mirror);
+            let said = [found.mirror, own.map(|own| own.mirror), other.map(|other| other.mirror)];
+            geometry.mirror = mirror(medium, &geometry, said).unwrap_or(geometry.mirror);
             geometry.index_shift = found.index_shift.unwrap_or(geometry.index_shift);
             (geometry, source)
         }
@@ -260,6 +270,21 @@ fn settle(
         (None, None) => return None,
     };
     Some(Believed { geometry, source, primary, copy, stale, evidence, sector_guessed })
+}
+
+/// Where the copies of the first records are, by record 1, the boot sector and its copy: where such copies stand, else where
+/// record 1 says, within the volume.
+fn mirror(medium: &dyn Medium, geometry: &Geometry, said: [Option<u64>; 3]) -> Option<u64> {
+    let size = geometry.record();
+    let places = said.into_iter().flatten().filter(|first| *first < geometry.clusters());
+    let copies = |first: &u64| {
+        let copy = |number: u32| {
+            let at = geometry.place(*first).plus(number.size().times(size).wide());
+            record_at(medium, at, size).is_some_and(|record| is_own(&record, number))
+        };
+        *first != geometry.mft && (0..4).any(copy)
+    };
+    places.clone().find(copies).or_else(|| places.clone().next())
 }
 
 /// The geometry by what records say; what they do not say is taken from boot sectors as far as it fits.

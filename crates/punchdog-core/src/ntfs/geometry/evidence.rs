@@ -68,7 +68,7 @@ pub(super) fn is_own(record: &[u8], number: u32) -> bool {
 }
 
 /// First cluster of the plain content of a record.
-pub(super) fn first_cluster(record: &[u8]) -> Option<u64> {
+pub(in crate::ntfs) fn first_cluster(record: &[u8]) -> Option<u64> {
     let (list, _) = attributes(record);
     let data = list.iter().find(|a| a.kind() == kind::DATA && a.name().is_empty() && !a.resident())?;
     decode(data.runs(), data.clusters(), u64::from(u32::MAX)).0.first()?.first

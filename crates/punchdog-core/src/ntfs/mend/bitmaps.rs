@@ -1,6 +1,6 @@
 //! $MFT's bitmap by the records, $Bitmap by the clusters that they have.
 
-use super::{Job, writing::write_stream};
+use super::{Job, displaced, writing::write_stream};
 use crate::{
     arith::Sat,
     cluster::set::ClusterSet,
@@ -11,7 +11,6 @@ use crate::{
         layout::{kind, own},
         records::{Notes, Use},
         runs::Mapping,
-        system,
         tree::Why,
     },
     report::wording::counted,
@@ -31,7 +30,11 @@ fn of_records(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let Some(bits) = &survey.in_use else { return Ok(()) };
     let Some(file) = survey.records.live(own::MFT) else { return Ok(()) };
     let pieces = survey.records.stream_of(file, kind::BITMAP, "");
-    let map = Mapping::of(&survey.records.all_runs(pieces), survey.mft.geometry.cluster());
+    let runs = survey.records.all_runs(pieces);
+    if displaced::crossed(survey, &runs) {
+        return Ok(());
+    }
+    let map = Mapping::of(&runs, survey.mft.geometry.cluster());
     let mut new = bits.clone();
     for (number, usage) in (0_u32..).zip(&survey.records.uses) {
         let bit = 1_u8.checked_shl(number.rest(8)).unwrap_or(0);
@@ -66,7 +69,7 @@ fn mark(
     clusters: &ClusterSet,
     used: bool,
 ) -> Result<(), MediumError> {
-    let Some((_, _, map)) = system::content(job.survey, own::BITMAP, "") else { return Ok(()) };
+    let Some(map) = displaced::content(job.survey, own::BITMAP, "") else { return Ok(()) };
     job.steps.run(job.window, step, |window| {
         let mut page: Option<(u64, Vec<u8>)> = None;
         for cluster in clusters.ones() {

@@ -1,6 +1,6 @@
 //! What is done when nothing else is wrong any more: the log, the version, the dirty flag.
 
-use super::{Job, writing::write_stream};
+use super::{Job, displaced, writing::write_stream};
 use crate::{
     arith::{Peek, Sat},
     medium::{Extent, MediumError},
@@ -76,6 +76,9 @@ pub(super) fn log(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         return Ok(());
     }
     let Some((_, first, map)) = system::content(survey, own::LOG, "") else { return Ok(()) };
+    if displaced::content(survey, own::LOG, "").is_none() {
+        return Ok(());
+    }
     let length = first.size.min(map.len());
     let step = Step::new(
         "log-reset",

@@ -8,6 +8,7 @@ mod aside;
 mod bitmaps;
 mod boot_sector;
 mod closing;
+mod displaced;
 mod ending;
 mod fields;
 mod folders;
@@ -55,6 +56,7 @@ type Mender = fn(&mut Job<'_, '_, '_, '_>) -> Result<(), MediumError>;
 const STAGES: &[(&str, Mender)] = &[
     ("boot", boot_sector::mend),
     ("system", system::mend),
+    ("displaced", displaced::mend),
     ("names", orphans::named_by_entries),
     ("records", records::mend),
     ("runs", runs::mend),

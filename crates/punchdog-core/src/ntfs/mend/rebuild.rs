@@ -69,6 +69,8 @@ pub(super) struct Given {
     clusters: Vec<Range<usize>>,
     /// Only what is found counts: no free clusters are taken, as some may be of what another record has.
     pub(super) finding: bool,
+    /// What the record itself still says of its content is not so.
+    pub(super) distrusted: bool,
 }
 
 impl Given {
@@ -83,7 +85,7 @@ impl Given {
         if !survey.claimed.contains_any_in_range(copies.clone()) {
             clusters.push(copies);
         }
-        Self { room: None, unclaimed: None, clusters, finding: true }
+        Self { room: None, unclaimed: None, clusters, finding: true, distrusted: false }
     }
 
     fn has(&self, clusters: &Range<usize>) -> bool {
@@ -214,7 +216,7 @@ fn made(survey: &Survey) -> u64 {
 impl Search<'_> {
     /// What the record itself still says.
     fn told(&self, number: u32, of: u32, least: u64) -> Option<Found> {
-        let record = self.survey.records.live(number)?;
+        let record = self.survey.records.live(number).filter(|_| !self.given.distrusted)?;
         let pieces = self.survey.records.stream_of(record, of, "");
         let first = pieces.first().filter(|piece| !piece.resident && piece.bad.is_none())?;
         let runs = self.survey.records.all_runs(pieces);
@@ -260,6 +262,11 @@ impl Search<'_> {
             }
         }
         None
+    }
+
+    /// The record is believed as far as it can be read.
+    pub(super) fn trusts(&self) -> bool {
+        !self.given.distrusted
     }
 
     /// Takes clusters, some of which may be taken already; false where a file has one of them.

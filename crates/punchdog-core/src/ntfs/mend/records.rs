@@ -77,6 +77,12 @@ fn one(
             job.edit(number, step, put_right)
         }
         Flaw::Torn(strides) => {
+            // Its head may name another place for them than the one that they have.
+            let count = job.steps.count();
+            fixups(job, number, &c::RECORD_TORN, path)?;
+            if job.steps.count() > count {
+                return Ok(());
+            }
             let does = format!("set the fixups of record {number} anew");
             let older: Vec<String> = strides.iter().map(|stride| stride.times(STRIDE).to_string()).collect();
             let step = step(
@@ -90,7 +96,7 @@ fn one(
             .or(format!("the 512 bytes from {} on may be older than the rest", older.join(", ")));
             job.edit(number, step, put_right)
         }
-        Flaw::Fixups => fixups(job, number, path),
+        Flaw::Fixups => fixups(job, number, &c::RECORD_FIXUPS, path),
         Flaw::Broken(_) => broken(job, number, path),
         Flaw::Ids => {
             let does = format!("tell the attributes of record {number} apart by their ids");
@@ -143,7 +149,12 @@ fn one(
 }
 
 /// The head says where the fixups are; that is always the same.
-fn fixups(job: &mut Job<'_, '_, '_, '_>, number: u32, path: Option<&String>) -> Result<(), MediumError> {
+fn fixups(
+    job: &mut Job<'_, '_, '_, '_>,
+    number: u32,
+    mends: &'static Entry,
+    path: Option<&String>,
+) -> Result<(), MediumError> {
     let raw = job.survey.mft.raw(job.window, number);
     let mut record = raw;
     let first = usize::from(record.le16(20));
@@ -163,7 +174,7 @@ fn fixups(job: &mut Job<'_, '_, '_, '_>, number: u32, path: Option<&String>) -> 
         does,
         Provenance::Derived,
         "they are always there, and all strides agree",
-        &c::RECORD_FIXUPS,
+        mends,
         path,
     );
     let survey = job.survey;

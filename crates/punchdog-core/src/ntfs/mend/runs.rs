@@ -27,13 +27,13 @@ const TRIED: usize = 256;
 const LISTS: usize = 500;
 
 /// The byte of an attribute that has to be another one.
-struct Struck {
+pub(super) struct Struck {
     /// Where in the attribute it stands.
-    byte: usize,
+    pub(super) byte: usize,
     /// What it has to be.
-    value: u8,
+    pub(super) value: u8,
     /// The runs with it.
-    runs: Vec<Run>,
+    pub(super) runs: Vec<Run>,
     /// All the clusters are in use.
     whole: bool,
 }
@@ -130,11 +130,17 @@ fn without_clashes(mut found: Vec<Option<Struck>>) -> Vec<Option<Struck>> {
 /// The byte that was struck in the run list of this piece, where that is told: with it, of the clusters that are not the
 /// file's yet, one in `part` is in use.
 fn struck(job: &Job<'_, '_, '_, '_>, piece: &Piece, part: usize) -> Option<Struck> {
-    let survey: &Survey = job.survey;
-    survey.bitmap.as_ref()?;
     if piece.resident || piece.holder <= own::EXTEND {
         return None;
     }
+    let mut found = every(job, piece, part)?;
+    if found.len() > 1 { None } else { found.pop() }
+}
+
+/// Each byte that may have been.
+pub(super) fn every(job: &Job<'_, '_, '_, '_>, piece: &Piece, part: usize) -> Option<Vec<Struck>> {
+    let survey: &Survey = job.survey;
+    survey.bitmap.as_ref()?;
     let record = job.record(piece.holder)?;
     let (list, _) = attributes(&record);
     let attribute = list.iter().find(|attribute| attribute.at == usize::from(piece.at))?;
@@ -148,7 +154,7 @@ fn struck(job: &Job<'_, '_, '_, '_>, piece: &Piece, part: usize) -> Option<Struc
     let own = alone(survey, survey.records.runs_of(piece));
     let begins = attribute.bytes.len().minus(attribute.runs().len());
     let mut bytes = attribute.runs().to_vec();
-    let mut found: Option<Struck> = None;
+    let mut found: Vec<Struck> = Vec::new();
     for at in 0..bytes.len().min(TRIED) {
         let before = bytes.get(at).copied().unwrap_or(0);
         for value in (0..=u8::MAX).filter(|value| *value != before) {
@@ -160,16 +166,13 @@ fn struck(job: &Job<'_, '_, '_, '_>, piece: &Piece, part: usize) -> Option<Struc
                     None => holes,
                 })
                 && apart(&runs);
-            if fits && found.as_ref().is_none_or(|known| known.runs != runs) {
-                if found.is_some() {
-                    return None;
-                }
-                found = Some(Struck { byte: begins.plus(at), value, runs, whole: part == 1 });
+            if fits && found.iter().all(|known| known.runs != runs) {
+                found.push(Struck { byte: begins.plus(at), value, runs, whole: part == 1 });
             }
         }
         put(&mut bytes, at, &[before]);
     }
-    found
+    Some(found)
 }
 
 /// The clusters of these runs that no other file has.

@@ -102,6 +102,19 @@ fn there(search: &mut Search<'_>) -> Found {
             && (HEAD..=SDS_STEP).contains(&length)
             && secure::whole(&medium.lenient(geometry.place(cluster), length).bytes, 0, 0)
     };
+    // The record itself may still lead to them, under another name.
+    if let Some(file) = survey.records.live(own::SECURE) {
+        for piece in survey.records.pieces_of(file).iter().filter(|piece| piece.kind == kind::DATA) {
+            let first = survey.records.runs_of(piece).first().and_then(|run| run.first);
+            let Some(first) = first.filter(|_| search.trusts() && !piece.resident) else { continue };
+            let head = medium.lenient(geometry.place(first), HEAD).bytes;
+            if begins(first, &head)
+                && let Some((stream, _)) = stream_of(search, first, true)
+            {
+                return Found::Stream(stream);
+            }
+        }
+    }
     // Those in use first: what is free may be from before they grew.
     let in_use = search.found(1, &|cluster, head| marked(cluster) && begins(cluster, head));
     let found = in_use.or_else(|| search.found(1, &begins));
@@ -124,6 +137,11 @@ fn there(search: &mut Search<'_>) -> Found {
 /// The descriptors that begin in a cluster, where nobody has that or what follows; and what speaks for it: how many of them
 /// are whole in both copies, and that all the clusters are in use.
 fn stream_at(search: &Search<'_>, first: u64) -> Option<(Stream, (usize, bool))> {
+    stream_of(search, first, false)
+}
+
+/// The same, also in clusters that the record has already.
+fn stream_of(search: &Search<'_>, first: u64, own: bool) -> Option<(Stream, (usize, bool))> {
     let (medium, survey) = (search.medium, search.survey);
     let geometry = survey.mft.geometry;
     let place = geometry.place(first);
@@ -147,6 +165,7 @@ fn stream_at(search: &Search<'_>, first: u64) -> Option<(Stream, (usize, bool))>
     let marked = |bitmap: &ClusterSet| bitmap.count_in(clusters.clone()).wide() == run.length;
     let in_use = survey.bitmap.as_ref().is_some_and(marked);
     let agree = all.iter().filter(|one| one.whole == [true, true]).count();
-    let free = !survey.claimed.contains_any_in_range(clusters.clone());
+    let free = if own { &survey.crossed } else { &survey.claimed };
+    let free = !free.contains_any_in_range(clusters.clone());
     free.then(|| (Stream { runs: vec![run], bytes }, (agree, in_use)))
 }

@@ -3,7 +3,7 @@
 use super::{
     Job,
     rebuild::{self, Given, Made},
-    writing::{put_record, write_record},
+    writing::{put_record, put_within, write_record},
 };
 use crate::{
     arith::{Peek, Sat},
@@ -16,6 +16,7 @@ use crate::{
         record::Head,
         system::{self, is_record},
     },
+    report::finding::Entry,
 };
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
@@ -49,18 +50,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         }
         let copied = number < mirror::ALWAYS && mirror::copy_of(job.window, job.survey, number).is_some();
         if copied {
-            let place = mirror::place(job.survey, number);
-            let medium: &dyn Medium = job.window;
-            let bytes = medium.lenient(place, job.survey.mft.geometry.record()).bytes;
-            let step = Step::new(
-                "record-from-mirror",
-                format!("copy record {number} ({name}) from $MFTMirr, byte {place} of the volume"),
-                Provenance::Exact,
-                "$MFTMirr: the copy is whole",
-                &[&c::SYSTEM_RECORD, &c::SEQUENCE, &c::VOLUME_INFO, &c::LOG_GONE],
-            );
-            let survey = job.survey;
-            job.steps.run(job.window, step, |window| put_record(window, &survey.mft, number, &bytes))?;
+            written(job, number, &[&c::SYSTEM_RECORD, &c::SEQUENCE, &c::VOLUME_INFO, &c::LOG_GONE])?;
             continue;
         }
         lost.push((number, name));
@@ -90,8 +80,34 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     Ok(())
 }
 
+/// A record from its copy in the mirror, which is whole.
+pub(super) fn written(
+    job: &mut Job<'_, '_, '_, '_>,
+    number: u32,
+    mends: &[&'static Entry],
+) -> Result<(), MediumError> {
+    let name = own::NAMES.get(number.size()).copied().unwrap_or("?");
+    let place = mirror::place(job.survey, number);
+    let medium: &dyn Medium = job.window;
+    let bytes = medium.lenient(place, job.survey.mft.geometry.record()).bytes;
+    let step = Step::new(
+        "record-from-mirror",
+        format!("copy record {number} ({name}) from $MFTMirr, byte {place} of the volume"),
+        Provenance::Exact,
+        "$MFTMirr: the copy is whole",
+        mends,
+    );
+    let survey = job.survey;
+    job.steps.run(job.window, step, |window| put_record(window, &survey.mft, number, &bytes))
+}
+
 /// A record made anew from what else tells of the file.
-fn made(job: &mut Job<'_, '_, '_, '_>, number: u32, name: &str, made: Made) -> Result<(), MediumError> {
+pub(super) fn made(
+    job: &mut Job<'_, '_, '_, '_>,
+    number: u32,
+    name: &str,
+    made: Made,
+) -> Result<(), MediumError> {
     let Made { record, content, from, judged, lost } = made;
     let provenance = if judged { Provenance::Judged } else { Provenance::Derived };
     let mut step = Step::new(
@@ -99,7 +115,15 @@ fn made(job: &mut Job<'_, '_, '_, '_>, number: u32, name: &str, made: Made) -> R
         format!("write record {number} ({name}) anew"),
         provenance,
         from,
-        &[&c::SYSTEM_RECORD, &c::SEQUENCE, &c::VOLUME_INFO, &c::LOG_GONE, &c::BITMAP_GONE, &c::MFT_BITMAP],
+        &[
+            &c::SYSTEM_RECORD,
+            &c::SEQUENCE,
+            &c::VOLUME_INFO,
+            &c::LOG_GONE,
+            &c::BITMAP_GONE,
+            &c::MFT_BITMAP,
+            &c::CROSSED,
+        ],
     );
     if let Some(lost) = lost {
         step = step.or(lost);
@@ -138,6 +162,6 @@ pub(super) fn mirror(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         &[&c::MIRROR_DIFFERS, &c::MIRROR_RECORD],
     );
     job.steps.run(job.window, step, |window| {
-        bytes.iter().try_for_each(|(place, bytes)| window.write_at(*place, bytes))
+        bytes.iter().try_for_each(|(place, bytes)| put_within(window, *place, bytes))
     })
 }

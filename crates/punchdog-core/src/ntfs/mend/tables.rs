@@ -1,7 +1,7 @@
 //! $UpCase, $AttrDef, $BadClus, $Secure, the length of $Bitmap.
 
 use super::{
-    Job, rebuild,
+    Job, displaced, rebuild,
     writing::{put_record, write_stream},
 };
 use crate::{
@@ -59,7 +59,7 @@ fn upcase(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         &[&c::UPCASE],
     );
     resize(job, own::UPCASE, TABLE.wide(), step)?;
-    let Some((_, _, map)) = system::content(job.survey, own::UPCASE, "") else { return Ok(()) };
+    let Some(map) = displaced::content(job.survey, own::UPCASE, "") else { return Ok(()) };
     if job.survey.upcase == UpCase::Gone || map.len() < TABLE.wide() {
         return Ok(());
     }
@@ -81,6 +81,9 @@ fn definitions(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         return Ok(());
     }
     let Some((_, first, map)) = system::content(job.survey, own::ATTRDEF, "") else { return Ok(()) };
+    if displaced::content(job.survey, own::ATTRDEF, "").is_none() {
+        return Ok(());
+    }
     let table = &*attrdef::TABLE;
     if !(table.len().wide()..=16_000).contains(&first.size) {
         let step = Step::new(
@@ -141,6 +144,9 @@ fn bitmap_size(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 /// Each descriptor stands twice: the copy whose hash fits is written over the other.
 fn descriptors(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let Some((bytes, map)) = secure::stream(job.window, job.survey) else { return Ok(()) };
+    if displaced::content(job.survey, own::SECURE, "$SDS").is_none() {
+        return Ok(());
+    }
     let all = secure::descriptors(&bytes);
     let broken: Vec<_> = all.iter().filter(|one| one.whole != [true, true]).collect();
     if broken.is_empty() {

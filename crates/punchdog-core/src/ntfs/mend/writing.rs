@@ -30,7 +30,7 @@ pub(super) fn put_record(
     let size = mft.geometry.record().wide();
     let mut done = 0_usize;
     for extent in mft.places(number) {
-        put(window, extent.offset, bytes.part(done, extent.length.size()))?;
+        put_within(window, extent.offset, bytes.part(done, extent.length.size()))?;
         done = done.plus(extent.length.size());
     }
     let copy = mft.geometry.place(mft.geometry.mirror).plus(number.wide().times(size));
@@ -40,13 +40,17 @@ pub(super) fn put_record(
         medium.lenient(copy, 4).bytes == b"FILE"
     };
     if number < mirror::ALWAYS || kept {
-        put(window, copy, bytes)?;
+        put_within(window, copy, bytes)?;
     }
     Ok(())
 }
 
 /// Writes what the image has room for: one that was cut short ends somewhere.
-fn put(window: &mut OverlayWindow<'_, '_>, at: u64, bytes: &[u8]) -> Result<(), MediumError> {
+pub(super) fn put_within(
+    window: &mut OverlayWindow<'_, '_>,
+    at: u64,
+    bytes: &[u8],
+) -> Result<(), MediumError> {
     let room = window.len().minus(at).size();
     match bytes.part(0, room) {
         [] => Ok(()),
@@ -62,7 +66,7 @@ pub(super) fn write_stream(
     bytes: &[u8],
 ) -> Result<(), MediumError> {
     for (skip, extent) in map.places(at, bytes.len().wide()) {
-        put(window, extent.offset, bytes.part(skip.size(), extent.length.size()))?;
+        put_within(window, extent.offset, bytes.part(skip.size(), extent.length.size()))?;
     }
     Ok(())
 }

@@ -1,0 +1,195 @@
+//! The file system's own files whose run lists lead into clusters of others.
+//!
+//! What stands there is then not what the file must hold, and whatever was written into it to mend it would be written over
+//! somebody else's. So this comes before anything is written into a file of the file system's own: where one byte of the
+//! list leads to what the file must hold, that is set; else the record is made anew around what is found.
+
+use super::{
+    Job,
+    rebuild::{self, Given},
+    runs,
+    system::{made, written},
+};
+use crate::{
+    arith::{Peek, Sat},
+    medium::{Medium, MediumError},
+    mending::step::{Provenance, Step},
+    ntfs::{
+        attrdef,
+        build::units,
+        catalogue as c,
+        geometry::evidence::first_cluster as first,
+        layout::{kind, own, put},
+        mirror,
+        names::Capitals,
+        records::{Piece, Use},
+        runs::{Mapping, Run},
+        secure,
+        survey::Survey,
+        system,
+    },
+};
+
+/// The content that each of them must have where its list leads: type and name of the attribute.
+const CONTENT: &[(u32, u32, &str)] = &[
+    (own::MFT, kind::BITMAP, ""),
+    (own::MIRROR, kind::DATA, ""),
+    (own::LOG, kind::DATA, ""),
+    (own::ATTRDEF, kind::DATA, ""),
+    (own::ROOT, kind::INDEX_ALLOCATION, "$I30"),
+    (own::BITMAP, kind::DATA, ""),
+    (own::BOOT, kind::DATA, ""),
+    (own::SECURE, kind::DATA, "$SDS"),
+    (own::UPCASE, kind::DATA, ""),
+];
+/// Of so many bits of a bitmap one may be wrong.
+const WRONG: usize = 8;
+
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
+    mirrored(job)?;
+    for (number, of, name) in CONTENT {
+        let survey: &Survey = job.survey;
+        let Some(file) = survey.records.live(*number) else { continue };
+        let [piece] = survey.records.stream_of(file, *of, name) else { continue };
+        if piece.resident || piece.bad.is_some() || piece.holder != *number {
+            continue;
+        }
+        let (piece, runs) = (piece.clone(), survey.records.runs_of(piece).to_vec());
+        if right(job.window, survey, *number, &runs) {
+            continue;
+        }
+        if let Some((at, value)) = struck(job, *number, &piece) {
+            let title = crate::ntfs::check::title(*of);
+            let step = Step::new(
+                "run-list-byte",
+                format!("set one byte in the run list of {title} of record {number}"),
+                Provenance::Derived,
+                "the one byte with which it leads to what the file must hold, in clusters that nobody else has",
+                &[&c::CROSSED],
+            );
+            job.edit(*number, step, |record| {
+                put(record, usize::from(piece.at).plus(at), &[value]);
+                true
+            })?;
+        } else if crossed(survey, &runs) {
+            let mut given = Given::new(survey);
+            given.distrusted = true;
+            for finding in [true, false] {
+                given.finding = finding;
+                if let Some(one) = rebuild::record(job.window, survey, *number, &mut given) {
+                    made(job, *number, own::NAMES.get(number.size()).copied().unwrap_or("?"), one)?;
+                    break;
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Record 1 leads elsewhere than the boot sector, and its copy there leads to itself.
+fn mirrored(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
+    let survey: &Survey = job.survey;
+    let believed = survey.mft.geometry.mirror;
+    let (record, copy) = (job.record(own::MIRROR), mirror::copy_of(job.window, survey, own::MIRROR));
+    let elsewhere = record.as_deref().and_then(first) != Some(believed);
+    if elsewhere && copy.as_deref().and_then(first) == Some(believed) {
+        return written(job, own::MIRROR, &[&c::MIRROR_DIFFERS, &c::CROSSED, &c::SYSTEM_RECORD]);
+    }
+    Ok(())
+}
+
+/// Another has one of these clusters.
+pub(super) fn crossed(survey: &Survey, runs: &[Run]) -> bool {
+    let shared = |run: &Run| {
+        let range = run.first.map(|first| first.size()..run.end().size());
+        range.is_some_and(|range| survey.crossed.contains_any_in_range(range))
+    };
+    runs.iter().any(shared)
+}
+
+/// The byte of the attribute, and its value, with which it leads to what the file must hold.
+fn struck(job: &Job<'_, '_, '_, '_>, number: u32, piece: &Piece) -> Option<(usize, u8)> {
+    let mut fitting = runs::every(job, piece, 1)?;
+    fitting.retain(|one| right(job.window, job.survey, number, &one.runs));
+    match fitting.as_slice() {
+        [one] => Some((one.byte, one.value)),
+        _ => None,
+    }
+}
+
+/// What stands in these clusters is what the file must hold, as far as its beginning tells.
+fn right(medium: &dyn Medium, survey: &Survey, number: u32, runs: &[Run]) -> bool {
+    let geometry = survey.mft.geometry;
+    let map = Mapping::of(runs, geometry.cluster());
+    let head = map.read(medium, 0, 512);
+    match number {
+        own::MFT => of_records(&map.read(medium, 0, survey.mft.records().per_up(8).size()), survey),
+        own::MIRROR => runs.first().and_then(|run| run.first) == Some(geometry.mirror),
+        // An empty log has no beginning; nor has the middle of one.
+        own::LOG => match head.part(0, 4) {
+            b"RSTR" | b"CHKD" => true,
+            [0xFF, 0xFF, 0xFF, 0xFF] => !crossed(survey, runs),
+            _ => false,
+        },
+        own::ATTRDEF => {
+            // Its first row may be damaged where it stands.
+            let row = head.part(attrdef::ROW, units("$ATTRIBUTE_LIST").len());
+            head.starts_with(&units("$STANDARD_INFORMATION")) || row == units("$ATTRIBUTE_LIST")
+        }
+        own::ROOT => head.part(0, 4) == b"INDX" && head.le64(16) == 0,
+        own::BITMAP => of_clusters(&map, medium, survey, runs),
+        own::BOOT => runs.first().and_then(|run| run.first) == Some(0),
+        own::SECURE => {
+            let bytes = map.read(medium, 0, 65536);
+            let second = map.read(medium, crate::ntfs::fresh::SDS_STEP.wide(), 65536);
+            secure::whole(&bytes, 0, 0) || secure::whole(&second, 0, 0)
+        }
+        own::UPCASE => head.part(0, 256) == Capitals::usual().bytes().part(0, 256),
+        _ => true,
+    }
+}
+
+/// The bits say of nearly every record what it says itself.
+fn of_records(bits: &[u8], survey: &Survey) -> bool {
+    let (mut all, mut wrong) = (0_usize, 0_usize);
+    for (number, usage) in (0_usize..).zip(&survey.records.uses) {
+        let used = match usage {
+            Use::File | Use::Extends => true,
+            Use::Free => false,
+            Use::Blank | Use::Noise => continue,
+        };
+        let marked = bits.byte(number.per(8)) >> number.rest(8) & 1 == 1;
+        all = all.plus(1);
+        wrong = wrong.plus(usize::from(number >= own::FIRST_USER.size() && marked != used));
+    }
+    wrong.times(WRONG) <= all
+}
+
+/// Nearly all clusters that others have are marked in use.
+fn of_clusters(map: &Mapping, medium: &dyn Medium, survey: &Survey, runs: &[Run]) -> bool {
+    const PIECE: u64 = 1 << 16;
+    let mine = |cluster: u64| {
+        runs.iter().any(|run| run.first.is_some_and(|first| (first..run.end()).contains(&cluster)))
+    };
+    let mut page: Option<(u64, Vec<u8>)> = None;
+    let (mut all, mut wrong) = (0_usize, 0_usize);
+    for cluster in survey.claimed.ones().take(1 << 20) {
+        let at = cluster.wide().per(8).per(PIECE).times(PIECE);
+        if page.as_ref().is_none_or(|(from, _)| *from != at) {
+            page = Some((at, map.read(medium, at, PIECE.min(map.len().minus(at)).size())));
+        }
+        let bytes = page.as_ref().map_or(&[][..], |(_, bytes)| bytes);
+        let marked = bytes.byte(cluster.wide().per(8).minus(at).size()) >> cluster.rest(8) & 1 == 1;
+        all = all.plus(1);
+        wrong = wrong.plus(usize::from(!marked && !mine(cluster.wide())));
+    }
+    wrong.times(WRONG) <= all
+}
+
+/// The content of one of them, where it may be written into: nobody else has its clusters.
+pub(super) fn content(survey: &Survey, number: u32, name: &str) -> Option<Mapping> {
+    let (_, _, map) = system::content(survey, number, name)?;
+    let file = survey.records.live(number)?;
+    let runs = survey.records.all_runs(survey.records.stream_of(file, kind::DATA, name));
+    (!crossed(survey, &runs)).then_some(map)
+}
