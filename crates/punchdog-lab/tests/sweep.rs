@@ -215,5 +215,5 @@ fn exfat_is_mended_and_no_file_is_worse() {
 
 #[test]
 fn ntfs_is_mended_and_no_file_is_worse() {
-    every_ntfs(100, |name, patient, blows| each_of(name, patient, blows, sweep::strike_ntfs, &unmended));
+    every_ntfs(300, |name, patient, blows| each_of(name, patient, blows, sweep::strike_ntfs, &unmended));
 }

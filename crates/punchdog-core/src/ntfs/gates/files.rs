@@ -187,8 +187,8 @@ impl Mount<'_> {
                     self.error();
                 }
             } else {
-                // Where it cannot, it goes without.
-                let _loaded = self.load_by(at, Some(sequence(found)), Some(name));
+                // Where it cannot, it goes without; the name in the record is not looked at.
+                let _loaded = self.load_by(at, Some(sequence(found)), None);
             }
         }
     }
