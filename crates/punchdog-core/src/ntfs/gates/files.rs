@@ -5,10 +5,9 @@ use crate::{
     arith::{Peek, Sat},
     ntfs::{
         catalogue as c,
-        index::{key, root_fits, root_of},
-        layout::{ENTRY_HEAD, ENTRY_LAST, VOLUME_DIRTY, kind, number, own, sequence},
-        names::of_key,
-        record::{attributes, text},
+        index::root_fits,
+        layout::{VOLUME_DIRTY, kind, own},
+        record::attributes,
         runs::Mapping,
     },
 };
@@ -170,44 +169,9 @@ impl Mount<'_> {
 
     /// Nothing here stops a mount.
     fn extend(&mut self) {
-        let folder = match self.load(own::EXTEND, Some("$Extend"), false) {
-            Ok(folder) => folder,
-            Err(error) => {
-                self.say(format!("Failed to load $Extend ({error})."));
-                self.say("Failed to initialize $Extend.");
-                return;
-            }
-        };
-        for name in ["$ObjId", "$Quota", "$Reparse", "$UsnJrnl"] {
-            let Some(found) = entry_for(&folder.record, name) else { continue };
-            let at = u32::try_from(number(found)).unwrap_or(u32::MAX);
-            if [own::MFT, own::VOLUME, own::SECURE, own::EXTEND].contains(&at) {
-                // These it holds already, and looks at the sequence number alone.
-                if u32::from(sequence(found)) != at.max(1) {
-                    self.error();
-                }
-            } else {
-                // Where it cannot, it goes without; the name in the record is not looked at.
-                let _loaded = self.load_by(at, Some(sequence(found)), None);
-            }
+        if let Err(error) = self.load(own::EXTEND, Some("$Extend"), false) {
+            self.say(format!("Failed to load $Extend ({error})."));
+            self.say("Failed to initialize $Extend.");
         }
-    }
-}
-
-/// The reference of the entry of this name in the root node of a folder's index.
-fn entry_for(record: &[u8], name: &str) -> Option<u64> {
-    let (root, _) = root_of(record, "$I30")?;
-    let value = root.value();
-    let mut at = value.le32(16).plus(16).size();
-    loop {
-        let (length, flags) = (usize::from(value.le16(at.plus(8))), value.le16(at.plus(12)));
-        if flags & ENTRY_LAST != 0 || length < ENTRY_HEAD {
-            return None;
-        }
-        let entry = value.part(at, length);
-        if text(of_key(key(entry))).eq_ignore_ascii_case(name) {
-            return Some(entry.le64(0));
-        }
-        at = at.plus(length);
     }
 }

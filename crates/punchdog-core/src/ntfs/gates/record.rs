@@ -34,18 +34,7 @@ fn all_set(medium: &dyn Medium, used: &Mapping, first: u64, length: u64) -> bool
 impl Mount<'_> {
     /// Reads and judges a record as the driver does (section 3.2 of what was seen): its content or an error.
     pub(super) fn load(&mut self, number: u32, name: Option<&str>, replaying: bool) -> Result<Loaded, i32> {
-        let expected = u16::try_from(number).unwrap_or(0).max(1);
-        self.load_by(number, (!replaying).then_some(expected), name)
-    }
-
-    /// The same of a record to which something refers, with this sequence number.
-    pub(super) fn load_by(
-        &mut self,
-        number: u32,
-        expected: Option<u16>,
-        name: Option<&str>,
-    ) -> Result<Loaded, i32> {
-        let found = self.judge(number, expected, name);
+        let found = self.judge(number, name, replaying);
         if found.is_err() && !std::mem::take(&mut self.quiet) {
             self.error();
         }
@@ -83,7 +72,7 @@ impl Mount<'_> {
         places.into_iter().find_map(|extent| self.fails(extent, block))
     }
 
-    fn judge(&mut self, number: u32, expected: Option<u16>, name: Option<&str>) -> Result<Loaded, i32> {
+    fn judge(&mut self, number: u32, name: Option<&str>, replaying: bool) -> Result<Loaded, i32> {
         if let Some(at) = self.record_fails(number) {
             self.say(format!("failed to read volume at offset {at:#x}"));
             return Err(EIO);
@@ -108,7 +97,8 @@ impl Mount<'_> {
         if head.allocated != self.record {
             return Err(EINVAL);
         }
-        if let Some(expected) = expected {
+        if !replaying {
+            let expected = u16::try_from(number).unwrap_or(0).max(1);
             if head.sequence != expected {
                 self.say(format!(
                     "MFT: r={number:x}, expect seq={expected:x} instead of {:x}!",
