@@ -5,8 +5,9 @@
 use punchdog_core::{
     family::{Kind, Wanted},
     files::{
+        content::Piece,
         inventory::{Change, Fate},
-        record::State,
+        record::{FileRecord, State},
     },
     medium::{Extent, Medium, Memory, WithUnreadable},
     mending::step::Provenance,
@@ -44,10 +45,29 @@ struct Sound {
     name: String,
     bytes: Vec<u8>,
     made: Vec<Made>,
+    contents: BTreeMap<String, Vec<u8>>,
 }
 
 fn sound<G>(name: &str, patient: Patient<G>) -> Sound {
-    Sound { name: name.to_owned(), bytes: patient.bytes, made: patient.made }
+    let medium = Memory::new(patient.bytes.clone());
+    let found = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
+    let files = found.files(&medium, Wanted::default(), &Silent).unwrap();
+    let files = files.iter().filter(|file| !file.folder);
+    let contents = files.map(|file| (file.path.to_string(), file.content.start(&medium, u64::MAX))).collect();
+    Sound { name: name.to_owned(), bytes: patient.bytes, made: patient.made, contents }
+}
+
+/// All of a file but what it is said to lack is what it was, and zeros stand there.
+fn exact(volume: &Sound, medium: &dyn Medium, file: &FileRecord) -> Result<(), String> {
+    let Some(was) = volume.contents.get(&file.path.to_string()) else { return Ok(()) };
+    let is = file.content.start(medium, u64::MAX);
+    let lacks = |at: usize| file.lacks.iter().any(|gap| gap.offset <= at as u64 && (at as u64) < gap.end());
+    let wrong = (0..was.len().max(is.len()))
+        .find(|at| is.get(*at) != if lacks(*at) { Some(&0) } else { was.get(*at) });
+    match wrong {
+        Some(at) => Err(format!("{}: byte {at} is not what it was, and {:?} is told", file.path, file.lacks)),
+        None => Ok(()),
+    }
 }
 
 fn volumes() -> Vec<Sound> {
@@ -69,6 +89,10 @@ struct Spot {
     name: String,
     place: Extent,
     purpose: Option<Purpose>,
+}
+
+fn is_packed(file: &&FileRecord) -> bool {
+    file.content.pieces().iter().any(|piece| matches!(piece, Piece::Packed(_)))
 }
 
 /// The sector that `at` lies in.
@@ -97,6 +121,14 @@ fn spots(volume: &Sound) -> Vec<Spot> {
     }
     let files = found.files(&medium, Wanted::default(), &Silent).unwrap();
     let folders = files.iter().filter(|file| file.folder);
+    let packed =
+        |file: &&FileRecord| file.content.pieces().iter().any(|piece| matches!(piece, Piece::Packed(_)));
+    for file in files.iter().filter(packed) {
+        // What its parts were packed with lies in each of its sectors.
+        for at in file.content.extents().flat_map(|e| (e.offset..e.end()).step_by(512)) {
+            spots.push(Spot { name: format!("{} at {at}", file.path), place: sector(at), purpose: None });
+        }
+    }
     for file in folders.chain(files.iter().filter(|file| !file.folder && file.size > 600).step_by(7)) {
         let Some(extent) = file.content.extents().last() else { continue };
         let purpose = file.folder.then_some(Purpose::Folder);
@@ -185,6 +217,14 @@ fn try_these(volume: &Sound, spots: &[&Spot], mark: bool) -> Result<(), String> 
         Ok((intact, all))
     };
     intact(&medium, "before", &BTreeSet::new())?;
+    if spots.iter().all(|spot| spot.purpose.is_none()) {
+        let found = registry::recognise(&medium, &Silent).unwrap().ok_or("not recognised")?;
+        for file in
+            found.files(&medium, Wanted::default(), &Silent).unwrap().iter().filter(|file| !file.folder)
+        {
+            exact(volume, &medium, file)?;
+        }
+    }
 
     let whole = Subject::Volume(Extent::new(0, medium.len()));
     let wanted =
@@ -306,7 +346,8 @@ fn hit_content(sound: &Memory, made: &Made, hit: &impl Fn(Extent) -> bool) -> bo
     let found = registry::recognise(sound, &Silent).unwrap().expect("a volume");
     let files = found.files(sound, Wanted::default(), &Silent).unwrap();
     let file = files.iter().find(|file| file.path == made.path);
-    file.is_some_and(|file| file.content.extents().any(hit))
+    // What stands behind the end of what was packed is nobody's: `exact` tells.
+    file.is_some_and(|file| !is_packed(&file) && file.content.extents().any(hit))
 }
 
 /// Tries cases on all processors; names what failed.

@@ -200,13 +200,15 @@ impl Image {
         match self.ask.try_send(()) {
             // Where it has not come so far yet, it will take these as well.
             Ok(()) | Err(mpsc::TrySendError::Full(())) => Ok(()),
-            Err(mpsc::TrySendError::Disconnected(())) => {
-                Err(io::Error::other("what was written before did not arrive on the disk"))
-            }
+            Err(mpsc::TrySendError::Disconnected(())) => Err(lost()),
         }
     }
 
     fn sync(&self) -> io::Result<()> {
+        // What failed there is told there only.
+        if self.syncing.is_finished() {
+            return Err(lost());
+        }
         self.file.sync_data()
     }
 
@@ -214,9 +216,13 @@ impl Image {
     fn close(self) -> io::Result<()> {
         drop(self.ask);
         let ended = self.syncing.join();
-        ended.unwrap_or_else(|_| Err(io::Error::other("it could not be brought onto the disk")))?;
+        ended.unwrap_or_else(|_| Err(lost()))?;
         self.file.sync_all()
     }
+}
+
+fn lost() -> io::Error {
+    io::Error::other("what was written before did not arrive on the disk")
 }
 
 impl Host for Work<'_> {

@@ -7,7 +7,7 @@ use super::lznt1;
 use crate::{
     arith::{Peek, Sat},
     formats::Source,
-    medium::{Extent, Medium},
+    medium::{Extent, Medium, Unknown},
 };
 use serde::{Deserialize, Serialize};
 use std::convert::Infallible;
@@ -43,14 +43,32 @@ impl Packed {
     pub fn new(places: Vec<Extent>, becomes: u64) -> Self {
         Self { places, becomes, from: 0, length: becomes }
     }
-    /// The bytes; `None` where they cannot be unpacked.
-    fn unpack(&self, medium: &dyn Medium) -> Option<Vec<u8>> {
-        let mut packed = Vec::new();
+    /// The bytes, and where in them is what cannot be had: for what of the places `lies` names, and where it cannot be unpacked.
+    /// Zeros stand there.
+    fn unpack(
+        &self,
+        medium: &dyn Medium,
+        lies: &mut dyn FnMut(Extent) -> Vec<Extent>,
+    ) -> (Vec<u8>, Vec<Extent>) {
+        let (mut packed, mut gaps) = (Vec::new(), Vec::new());
         for place in &self.places {
-            packed.extend(medium.lenient(place.offset, place.length.min(LONG).size()).bytes);
+            let begins = packed.len();
+            let got = medium.lenient(place.offset, place.length.min(LONG).size());
+            gaps.extend(got.missing.into_iter().chain(lies(*place)).map(|gap| {
+                let from = begins.plus(gap.offset.minus(place.offset).size());
+                from..from.plus(gap.length.size())
+            }));
+            packed.extend(got.bytes);
         }
-        let all = lznt1::unpack(&packed, self.becomes.min(LONG).size())?;
-        Some(all.part(self.from.size(), self.length.size()).to_vec())
+        let (all, missing) = lznt1::unpack(&packed, &gaps, self.becomes.min(LONG).size());
+        let here = Extent::new(self.from, self.length);
+        let missing =
+            missing.into_iter().map(|gap| Extent::new(gap.start.wide(), gap.len().wide()).common(here));
+        let missing = missing.filter(|gap| gap.length > 0);
+        (
+            all.part(self.from.size(), self.length.size()).to_vec(),
+            missing.map(|gap| Extent::new(gap.offset.minus(self.from), gap.length)).collect(),
+        )
     }
 }
 
@@ -189,8 +207,9 @@ impl Content {
         self.extents().fold(0, |sum, extent| sum.plus(extent.length))
     }
 
-    /// The parts of it that stand in places where `lies` finds something: bytes from the start of the file.
-    pub fn within(&self, mut lies: impl FnMut(Extent) -> Vec<Extent>) -> Vec<Extent> {
+    /// The parts of it that stand in places where `lies` finds something, or come from there: bytes from the start of the
+    /// file.
+    pub fn within(&self, medium: &dyn Medium, mut lies: impl FnMut(Extent) -> Vec<Extent>) -> Vec<Extent> {
         let mut at = 0_u64;
         let mut found: Vec<Extent> = Vec::new();
         for piece in &self.0 {
@@ -202,9 +221,8 @@ impl Content {
                 Piece::Fixed(place) if !lies(Extent::new(*place, FIXED)).is_empty() => {
                     vec![Extent::new(0, FIXED)]
                 }
-                // What is packed comes as a whole or not at all.
                 Piece::Packed(packed) if packed.places.iter().any(|place| !lies(*place).is_empty()) => {
-                    vec![Extent::new(0, packed.length)]
+                    packed.unpack(medium, &mut lies).1
                 }
                 _ => Vec::new(),
             };
@@ -268,6 +286,12 @@ impl Content {
         bytes
     }
 
+    /// Places whose zeros are nothing that was packed.
+    fn lost(&self, medium: &dyn Medium) -> Vec<Extent> {
+        let packed = self.0.iter().any(|piece| matches!(piece, Piece::Packed(_)));
+        if packed { medium.unknown(Unknown::Lost) } else { Vec::new() }
+    }
+
     /// Passes it on in order. What is a hole on the medium is not read. Returns how many bytes could not be read.
     ///
     /// # Errors
@@ -278,17 +302,15 @@ impl Content {
         mut take: impl FnMut(Part<'_>) -> Result<(), E>,
     ) -> Result<u64, E> {
         let mut missing = 0_u64;
+        let lost = self.lost(medium);
         for piece in &self.0 {
             let extent = match piece {
                 Piece::Stored(extent) => *extent,
                 Piece::Fixed(place) => Extent::new(*place, FIXED),
                 Piece::Packed(packed) => {
-                    if let Some(bytes) = packed.unpack(medium) {
-                        take(Part::Bytes(&bytes))?;
-                    } else {
-                        missing = missing.plus(packed.length);
-                        take(Part::Zeros(packed.length))?;
-                    }
+                    let (bytes, gaps) = packed.unpack(medium, &mut |place| common(&lost, place));
+                    missing = gaps.iter().fold(missing, |sum, gap| sum.plus(gap.length));
+                    take(Part::Bytes(&bytes))?;
                     continue;
                 }
                 Piece::Zeros(count) => {
@@ -320,6 +342,13 @@ impl Content {
     }
 }
 
+/// The parts of these places, in order, that lie in this one.
+fn common(places: &[Extent], with: Extent) -> Vec<Extent> {
+    let first = places.partition_point(|place| place.end() <= with.offset);
+    let inside = places.iter().skip(first).take_while(|place| place.offset < with.end());
+    inside.map(|place| place.common(with)).collect()
+}
+
 /// Content on the medium that it is of, for a walk through its structure.
 pub struct OnMedium<'c> {
     medium: &'c dyn Medium,
@@ -327,6 +356,7 @@ pub struct OnMedium<'c> {
     /// The pieces with the byte of the file that each begins at.
     starts: Vec<u64>,
     length: u64,
+    lost: Vec<Extent>,
 }
 
 impl<'c> OnMedium<'c> {
@@ -342,7 +372,7 @@ impl<'c> OnMedium<'c> {
                 start
             })
             .collect();
-        Self { medium, content, starts, length: at.min(length) }
+        Self { medium, content, starts, length: at.min(length), lost: content.lost(medium) }
     }
 }
 
@@ -362,7 +392,7 @@ impl Source for OnMedium<'_> {
             match piece {
                 Piece::Zeros(_) => room.fill(0),
                 Piece::Packed(packed) => {
-                    let bytes = packed.unpack(self.medium).unwrap_or_default();
+                    let (bytes, _) = packed.unpack(self.medium, &mut |place| common(&self.lost, place));
                     room.fill(0);
                     room.iter_mut().zip(bytes.iter().skip(skip.size())).for_each(|(to, byte)| *to = *byte);
                 }

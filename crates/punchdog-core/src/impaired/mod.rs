@@ -146,15 +146,16 @@ struct ImpairedSurvey {
 
 /// What speaks against the content of files.
 struct Doubts<'w> {
+    medium: &'w dyn Medium,
     unreadable: Places,
     lost: Places,
     wraps: Option<&'w Wraps>,
 }
 
 impl<'w> Doubts<'w> {
-    fn of(medium: &dyn Medium, wraps: Option<&'w Wraps>) -> Self {
+    fn of(medium: &'w dyn Medium, wraps: Option<&'w Wraps>) -> Self {
         let places = |which| Places::of(medium, which);
-        Self { unreadable: places(Unknown::Unreadable), lost: places(Unknown::Lost), wraps }
+        Self { medium, unreadable: places(Unknown::Unreadable), lost: places(Unknown::Lost), wraps }
     }
 
     fn none(&self) -> bool {
@@ -163,8 +164,8 @@ impl<'w> Doubts<'w> {
 
     /// Says of a record what it lacks; true where that is anything.
     fn judge(&self, record: &mut FileRecord) -> bool {
-        let lacks = record.content.within(|extent| self.unreadable.in_these([extent]));
-        let zeros = record.content.within(|extent| self.lost.in_these([extent]));
+        let lacks = record.content.within(self.medium, |extent| self.unreadable.in_these([extent]));
+        let zeros = record.content.within(self.medium, |extent| self.lost.in_these([extent]));
         let of = if record.folder { String::new() } else { format!(" of its {}", record.size) };
         let mut notes = Vec::new();
         if !lacks.is_empty() {

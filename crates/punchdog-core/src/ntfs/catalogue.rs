@@ -145,7 +145,7 @@ catalogue! {
         "The allocated size is counted from the runs, the others are cut to it (derived).");
     CROSSED = ("ntfs/clusters-shared", RisksFiles, "files share clusters", "volumes that were looked at",
         "One of them holds the other's content there; what is written to one is written to both.",
-        "Where one byte in a run list explains it, that is set (judged); else, with choice cross-link, each file gets its own copy of them, or the later ones end before them (judged).");
+        "Where one byte in a run list explains it, that is set (judged; derived for a file of the file system's own). One of those that leads to what it cannot hold gets its record anew (derived). Else, with choice cross-link, each file gets its own copy of them, or the later ones end before them (judged).");
 
     RECORD_FREE = ("ntfs/record-marked-free", RisksFiles, "a file's record is marked free", "volumes that were looked at",
         "The next new file is written over it.",

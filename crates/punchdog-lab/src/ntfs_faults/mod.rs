@@ -30,15 +30,6 @@ const fn fault(name: &'static str, code: &'static str, make: fn(&mut Patient, &m
     Fault { name, code, on: |_| true, make, choose: &[] }
 }
 
-/// Faults that take so much that one more is not always mended: of them no pairs are made.
-pub const ALONE: &[&str] =
-    &["records 0 to 11 zero", "records 4 to 11 zero", "records 0 to 11 and the copies zero"];
-
-/// Every fault that is mended together with any other.
-pub fn with_others() -> impl Iterator<Item = &'static Fault> {
-    all().filter(|fault| !ALONE.contains(&fault.name))
-}
-
 /// Every NTFS fault that the lab can make.
 pub fn all() -> impl Iterator<Item = &'static Fault> {
     [boot::ALL, system::ALL, files::ALL, bitmaps::ALL, folders::ALL, lists::ALL, runs::ALL, views::ALL]

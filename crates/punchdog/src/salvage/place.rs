@@ -294,5 +294,5 @@ pub(super) fn save(
 /// What of a file cannot be read from the medium.
 fn lacks(file: &FileRecord, medium: &dyn Medium) -> Vec<Extent> {
     let places = Places::of(medium, Unknown::Unreadable);
-    file.content.within(|extent| places.in_these([extent]))
+    file.content.within(medium, |extent| places.in_these([extent]))
 }

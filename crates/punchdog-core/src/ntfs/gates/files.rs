@@ -5,9 +5,10 @@ use crate::{
     arith::{Peek, Sat},
     ntfs::{
         catalogue as c,
-        index::root_fits,
-        layout::{VOLUME_DIRTY, kind, own},
-        record::attributes,
+        index::{key, root_fits, root_of},
+        layout::{ENTRY_HEAD, ENTRY_LAST, VOLUME_DIRTY, kind, own, sequence, unfix},
+        names::of_key,
+        record::{attributes, text},
         runs::Mapping,
     },
 };
@@ -65,6 +66,7 @@ impl Mount<'_> {
             return Err((&c::MFT_BITMAP, "$MFT has no bitmap of its records".into()));
         };
         let map = Mapping::of(&loaded.runs, self.cluster);
+        // One that has a size and no clusters is found out at the next record.
         if map.is_empty() && loaded.size.per(self.record.wide()) == 0 {
             return refused("record 0 says nothing of where the records stand");
         }
@@ -167,11 +169,75 @@ impl Mount<'_> {
         Ok(())
     }
 
-    /// Nothing here stops a mount.
+    /// Nothing here stops a mount. Of what it names, indexes by object ids and by reparse points are set up.
     fn extend(&mut self) {
-        if let Err(error) = self.load(own::EXTEND, Some("$Extend"), false) {
-            self.say(format!("Failed to load $Extend ({error})."));
-            self.say("Failed to initialize $Extend.");
+        let folder = match self.load(own::EXTEND, Some("$Extend"), false) {
+            Ok(folder) => folder,
+            Err(error) => {
+                self.say(format!("Failed to load $Extend ({error})."));
+                self.say("Failed to initialize $Extend.");
+                return;
+            }
+        };
+        // Those that it holds are not read again, under whatever name they are asked for.
+        let mut held: Vec<(u32, u16)> = [own::MFT, own::VOLUME, own::SECURE, own::EXTEND]
+            .map(|own| (own, u16::try_from(own).unwrap_or(0).max(1)))
+            .to_vec();
+        let (mut objects, mut reparse) = (None, None);
+        for name in ["$ObjId", "$Quota", "$Reparse", "$UsnJrnl"] {
+            let Some(found) = entry_for(&folder.record, name) else { continue };
+            // Of the number, 32 bits are looked at.
+            let (at, told) = ((found & u64::from(u32::MAX)).narrow(), sequence(found));
+            if let Some((_, known)) = held.iter().find(|(own, _)| *own == at) {
+                if *known != told {
+                    self.error();
+                    continue;
+                }
+            } else if self.load_as(at, Some(told), Some(name)).is_err() {
+                continue;
+            }
+            match name {
+                "$ObjId" => objects = Some(at),
+                "$Reparse" => reparse = Some(at),
+                _ => continue,
+            }
+            held.push((at, told));
         }
+        for (file, index, name) in [(reparse, "$R", "$Reparse"), (objects, "$O", "$ObjId")] {
+            let fits = file.is_none_or(|number| {
+                let mut record = self.bytes_of(number).unwrap_or_default();
+                // It was read before; what is not whole was refused there.
+                let _ = unfix(&mut record);
+                root_of(&record, index).is_some_and(|(root, _)| {
+                    let value = root.value();
+                    (value.le32(0), value.le32(4)) == BY_NUMBERS && root_fits(value, self.cluster)
+                })
+            });
+            if !fits {
+                self.say(format!("Failed to initialize $Extend/{name}."));
+                return;
+            }
+        }
+    }
+}
+
+/// The type and the order of an index by binary numbers, as its root node has them.
+const BY_NUMBERS: (u32, u32) = (0, 0x13);
+
+/// The reference in the entry of this name, in the root node of a folder's index.
+fn entry_for(record: &[u8], name: &str) -> Option<u64> {
+    let (root, _) = root_of(record, "$I30")?;
+    let value = root.value();
+    let mut at = value.le32(16).plus(16).size();
+    loop {
+        let (length, flags) = (usize::from(value.le16(at.plus(8))), value.le16(at.plus(12)));
+        if flags & ENTRY_LAST != 0 || length < ENTRY_HEAD {
+            return None;
+        }
+        let entry = value.part(at, length);
+        if text(of_key(key(entry))).eq_ignore_ascii_case(name) {
+            return Some(entry.le64(0));
+        }
+        at = at.plus(length);
     }
 }

@@ -6,12 +6,15 @@ use crate::{
     medium::Medium,
     ntfs::{
         index::root_fits,
-        layout::{Fixups, NAME_HEAD, NAME_SHORT, RECORD_FOLDER, STANDARD_LEAST, kind, own, unfix},
+        layout::{Fixups, NAME_HEAD, NAME_SHORT, RECORD_FOLDER, STANDARD_LEAST, kind, own, reference, unfix},
         names::of_key,
         record::{Attribute, Head, attributes, text},
         runs::{Mapping, Run, decode},
     },
 };
+
+/// As a reference to $Extend has it, in the names of its files.
+const EXTEND_SEQUENCE: u16 = 11;
 
 /// True where $Bitmap has all of a run in use.
 fn all_set(medium: &dyn Medium, used: &Mapping, first: u64, length: u64) -> bool {
@@ -34,14 +37,25 @@ fn all_set(medium: &dyn Medium, used: &Mapping, first: u64, length: u64) -> bool
 impl Mount<'_> {
     /// Reads and judges a record as the driver does (section 3.2 of what was seen): its content or an error.
     pub(super) fn load(&mut self, number: u32, name: Option<&str>, replaying: bool) -> Result<Loaded, i32> {
-        let found = self.judge(number, name, replaying);
+        let expected = u16::try_from(number).unwrap_or(0).max(1);
+        self.load_as(number, (!replaying).then_some(expected), name)
+    }
+
+    /// The same, of a record that is referred to with this sequence number; `None`: with any, and whether it is in use or not.
+    pub(super) fn load_as(
+        &mut self,
+        number: u32,
+        expected: Option<u16>,
+        name: Option<&str>,
+    ) -> Result<Loaded, i32> {
+        let found = self.judge(number, expected, name);
         if found.is_err() && !std::mem::take(&mut self.quiet) {
             self.error();
         }
         found
     }
 
-    fn bytes_of(&self, number: u32) -> Result<Vec<u8>, i32> {
+    pub(super) fn bytes_of(&self, number: u32) -> Result<Vec<u8>, i32> {
         let at = number.wide().times(self.record.wide());
         let whole = |places: &[(u64, crate::medium::Extent)]| {
             places.iter().fold(0_u64, |sum, (_, extent)| sum.plus(extent.length)) == self.record.wide()
@@ -72,7 +86,7 @@ impl Mount<'_> {
         places.into_iter().find_map(|extent| self.fails(extent, block))
     }
 
-    fn judge(&mut self, number: u32, name: Option<&str>, replaying: bool) -> Result<Loaded, i32> {
+    fn judge(&mut self, number: u32, expected: Option<u16>, name: Option<&str>) -> Result<Loaded, i32> {
         if let Some(at) = self.record_fails(number) {
             self.say(format!("failed to read volume at offset {at:#x}"));
             return Err(EIO);
@@ -97,8 +111,7 @@ impl Mount<'_> {
         if head.allocated != self.record {
             return Err(EINVAL);
         }
-        if !replaying {
-            let expected = u16::try_from(number).unwrap_or(0).max(1);
+        if let Some(expected) = expected {
             if head.sequence != expected {
                 self.say(format!(
                     "MFT: r={number:x}, expect seq={expected:x} instead of {:x}!",
@@ -128,6 +141,7 @@ impl Mount<'_> {
         let list = if head.in_use() { list } else { Vec::new() };
         let mut out = Loaded { folder: head.flags & RECORD_FOLDER != 0, ..Loaded::default() };
         let (mut standard, mut names, mut matching, mut rooted) = (false, 0_u16, false, false);
+        let mut parent = 0;
         for attribute in &list {
             if !self.sizes_fit(attribute) {
                 self.say(format!("ino={number:x}, mi_enum_attr"));
@@ -146,6 +160,7 @@ impl Mount<'_> {
                         return Err(EINVAL);
                     }
                     names = names.saturating_add(1);
+                    parent = value.le64(0);
                     if value.byte(65) != NAME_SHORT && name.is_some_and(|name| text(of_key(value)) == name) {
                         matching = true;
                     }
@@ -197,7 +212,8 @@ impl Mount<'_> {
         if names != head.links {
             self.say(format!("ino={number:x}, Correct links count -> {names}."));
         }
-        if out.folder && !rooted || !out.folder && !out.regular {
+        let extended = parent == reference(own::EXTEND, EXTEND_SEQUENCE);
+        if out.folder && !rooted || !out.folder && !out.regular && !extended {
             return Err(EINVAL);
         }
         out.record = record.to_vec();

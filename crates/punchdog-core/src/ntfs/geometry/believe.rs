@@ -225,9 +225,19 @@ fn settle(
         |geometry: &&Geometry| own == other && copy.as_ref().is_some_and(|(_, at)| geometry.counted() == *at);
     let mut evidence = evidence;
     if let (Some(found), Some(geometry)) = (&mut evidence, own.as_ref().filter(ends))
-        && geometry.cluster_shift == found.cluster_shift
+        && (geometry.cluster_shift, geometry.mft, geometry.record_shift)
+            == (found.cluster_shift, found.mft, found.record_shift)
     {
         found.clusters = Some((geometry.clusters(), true));
+    }
+    // Where no record says how long the volume is, and it would be longer than what is there, a copy within says it: an
+    // image that was cut short has none.
+    if let (Some(found), Some(geometry), Some((_, at))) = (&mut evidence, own, &copy)
+        && found.clusters.is_none()
+        && own == other
+        && geometry.counted() > medium.len()
+    {
+        found.clusters = Some((at.per(geometry.cluster()), true));
     }
     let fits = |geometry: &Geometry| {
         evidence.is_none_or(|found| {

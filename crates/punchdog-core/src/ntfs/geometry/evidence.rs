@@ -125,13 +125,20 @@ impl Evidence {
             agree: 0,
             start: 0,
         };
+        let mut elsewhere = false;
         for number in 0..12_u32 {
             let at = place(mft).plus(number.size().times(size).wide());
             let Some(record) = record_at(medium, at, size).filter(|record| is_own(record, number)) else {
                 continue;
             };
+            elsewhere |= number == own::MFT && first_cluster(&record).is_some_and(|told| told != mft);
             found.agree = found.agree.plus(1);
             found.learn(number, &record);
+        }
+        // The copies of the first records are not the records.
+        let copies = place(1).per(size.wide()).clamp(4, 11).narrow();
+        if elsewhere && found.agree <= copies {
+            return Self { agree: 0, clusters: None, mirror, ..found };
         }
         // Where the first ones are gone, later ones tell their numbers.
         let mut number = 12_u64;

@@ -1,6 +1,6 @@
 //! $MFT's bitmap by the records, $Bitmap by the clusters that they have.
 
-use super::{Job, displaced, writing::write_stream};
+use super::{Job, displaced, shared, writing::write_stream};
 use crate::{
     arith::Sat,
     cluster::set::ClusterSet,
@@ -31,7 +31,7 @@ fn of_records(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let Some(file) = survey.records.live(own::MFT) else { return Ok(()) };
     let pieces = survey.records.stream_of(file, kind::BITMAP, "");
     let runs = survey.records.all_runs(pieces);
-    if displaced::crossed(survey, &runs) {
+    if shared::are(survey, &runs) {
         return Ok(());
     }
     let map = Mapping::of(&runs, survey.mft.geometry.cluster());
@@ -69,7 +69,7 @@ fn mark(
     clusters: &ClusterSet,
     used: bool,
 ) -> Result<(), MediumError> {
-    let Some(map) = displaced::content(job.survey, own::BITMAP, "") else { return Ok(()) };
+    let Some((_, _, map)) = displaced::content(job.survey, own::BITMAP, "") else { return Ok(()) };
     job.steps.run(job.window, step, |window| {
         let mut page: Option<(u64, Vec<u8>)> = None;
         for cluster in clusters.ones() {
@@ -124,7 +124,7 @@ fn unowned(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     }
     // Also after names and records of lost files have left.
     let lost = job.choices.came_up(super::lost::QUESTION)
-        || job.choices.came_up(super::shared::QUESTION)
+        || job.choices.came_up(shared::QUESTION)
         || job.choices.came_up(super::ending::QUESTION)
         || survey.strays.iter().any(|stray| stray.why == Why::Lost)
         || survey.records.uses.contains(&Use::Noise)

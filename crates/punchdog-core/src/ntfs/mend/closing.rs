@@ -10,7 +10,6 @@ use crate::{
         layout::{VOLUME_DIRTY, kind, own, put},
         log::Log,
         record::attributes,
-        system,
         volume::Asleep,
     },
     report::finding::{Collector, Weight},
@@ -75,10 +74,7 @@ pub(super) fn log(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if taken != "reset" {
         return Ok(());
     }
-    let Some((_, first, map)) = system::content(survey, own::LOG, "") else { return Ok(()) };
-    if displaced::content(survey, own::LOG, "").is_none() {
-        return Ok(());
-    }
+    let Some((_, first, map)) = displaced::content(survey, own::LOG, "") else { return Ok(()) };
     let length = first.size.min(map.len());
     let step = Step::new(
         "log-reset",

@@ -7,7 +7,7 @@
 use super::{
     Job,
     rebuild::{self, Given},
-    runs,
+    runs, shared,
     system::{made, written},
 };
 use crate::{
@@ -22,7 +22,7 @@ use crate::{
         layout::{kind, own, put},
         mirror,
         names::Capitals,
-        records::{Piece, Use},
+        records::{File, Piece, Use},
         runs::{Mapping, Run},
         secure,
         survey::Survey,
@@ -48,42 +48,56 @@ const WRONG: usize = 8;
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     mirrored(job)?;
     for (number, of, name) in CONTENT {
+        // What is given back, and to whom, is known when all was read again.
+        if !job.steps.is_empty() {
+            break;
+        }
         let survey: &Survey = job.survey;
         let Some(file) = survey.records.live(*number) else { continue };
         let [piece] = survey.records.stream_of(file, *of, name) else { continue };
-        if piece.resident || piece.bad.is_some() || piece.holder != *number {
+        let runs = survey.records.runs_of(piece);
+        if piece.resident
+            || piece.bad.is_some()
+            || piece.holder != *number
+            || right(job.window, survey, *number, runs)
+        {
             continue;
         }
-        let (piece, runs) = (piece.clone(), survey.records.runs_of(piece).to_vec());
-        if right(job.window, survey, *number, &runs) {
-            continue;
-        }
-        if let Some((at, value)) = struck(job, *number, &piece) {
+        let so = |runs: &[Run]| right(job.window, survey, *number, runs);
+        if let Some(struck) = runs::only(job, piece, 1, &so) {
             let title = crate::ntfs::check::title(*of);
             let step = Step::new(
                 "run-list-byte",
                 format!("set one byte in the run list of {title} of record {number}"),
                 Provenance::Derived,
                 "the one byte with which it leads to what the file must hold, in clusters that nobody else has",
-                &[&c::CROSSED],
+                &[&c::CROSSED, &c::CLUSTERS_FREE, &c::CLUSTERS_USED],
             );
+            let at = usize::from(piece.at).plus(struck.byte);
             job.edit(*number, step, |record| {
-                put(record, usize::from(piece.at).plus(at), &[value]);
+                put(record, at, &[struck.value]);
                 true
             })?;
-        } else if crossed(survey, &runs) {
-            let mut given = Given::new(survey);
-            given.distrusted = true;
-            for finding in [true, false] {
-                given.finding = finding;
-                if let Some(one) = rebuild::record(job.window, survey, *number, &mut given) {
-                    made(job, *number, own::NAMES.get(number.size()).copied().unwrap_or("?"), one)?;
-                    break;
-                }
-            }
+        } else if shared::are(survey, runs) {
+            anew(job, *number)?;
         }
     }
     Ok(())
+}
+
+/// The record made anew, whatever it says of its content.
+fn anew(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Result<(), MediumError> {
+    let mut given = Given::new(job.survey);
+    given.distrusted = true;
+    let mut found = rebuild::record(job.window, job.survey, number, &mut given);
+    if found.is_none() {
+        given.finding = false;
+        found = rebuild::record(job.window, job.survey, number, &mut given);
+    }
+    match found {
+        Some(one) => made(job, number, one),
+        None => Ok(()),
+    }
 }
 
 /// Record 1 leads elsewhere than the boot sector, and its copy there leads to itself.
@@ -98,25 +112,6 @@ fn mirrored(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     Ok(())
 }
 
-/// Another has one of these clusters.
-pub(super) fn crossed(survey: &Survey, runs: &[Run]) -> bool {
-    let shared = |run: &Run| {
-        let range = run.first.map(|first| first.size()..run.end().size());
-        range.is_some_and(|range| survey.crossed.contains_any_in_range(range))
-    };
-    runs.iter().any(shared)
-}
-
-/// The byte of the attribute, and its value, with which it leads to what the file must hold.
-fn struck(job: &Job<'_, '_, '_, '_>, number: u32, piece: &Piece) -> Option<(usize, u8)> {
-    let mut fitting = runs::every(job, piece, 1)?;
-    fitting.retain(|one| right(job.window, job.survey, number, &one.runs));
-    match fitting.as_slice() {
-        [one] => Some((one.byte, one.value)),
-        _ => None,
-    }
-}
-
 /// What stands in these clusters is what the file must hold, as far as its beginning tells.
 fn right(medium: &dyn Medium, survey: &Survey, number: u32, runs: &[Run]) -> bool {
     let geometry = survey.mft.geometry;
@@ -128,7 +123,7 @@ fn right(medium: &dyn Medium, survey: &Survey, number: u32, runs: &[Run]) -> boo
         // An empty log has no beginning; nor has the middle of one.
         own::LOG => match head.part(0, 4) {
             b"RSTR" | b"CHKD" => true,
-            [0xFF, 0xFF, 0xFF, 0xFF] => !crossed(survey, runs),
+            [0xFF, 0xFF, 0xFF, 0xFF] => !shared::are(survey, runs),
             _ => false,
         },
         own::ATTRDEF => {
@@ -187,9 +182,13 @@ fn of_clusters(map: &Mapping, medium: &dyn Medium, survey: &Survey, runs: &[Run]
 }
 
 /// The content of one of them, where it may be written into: nobody else has its clusters.
-pub(super) fn content(survey: &Survey, number: u32, name: &str) -> Option<Mapping> {
-    let (_, _, map) = system::content(survey, number, name)?;
-    let file = survey.records.live(number)?;
-    let runs = survey.records.all_runs(survey.records.stream_of(file, kind::DATA, name));
-    (!crossed(survey, &runs)).then_some(map)
+pub(super) fn content<'s>(
+    survey: &'s Survey,
+    number: u32,
+    name: &str,
+) -> Option<(&'s File, &'s Piece, Mapping)> {
+    system::content(survey, number, name).filter(|(file, ..)| {
+        let pieces = survey.records.stream_of(file, kind::DATA, name);
+        !pieces.iter().any(|piece| shared::are(survey, survey.records.runs_of(piece)))
+    })
 }

@@ -85,6 +85,8 @@ impl Given {
         if !survey.claimed.contains_any_in_range(copies.clone()) {
             clusters.push(copies);
         }
+        // The second half of $Boot is blank often.
+        clusters.push(0..survey.mft.geometry.clusters_for(BOOT_BYTES).size());
         Self { room: None, unclaimed: None, clusters, finding: true, distrusted: false }
     }
 
@@ -241,12 +243,12 @@ impl Search<'_> {
         let survey = self.survey;
         let mut blank = survey.bitmap.is_none();
         for _ in 0..ROWS {
-            let free = || super::room::free(survey);
+            let free = || super::room::free(survey, self.medium);
             let room = (!blank).then(|| self.given.room.get_or_insert_with(free));
             let row = room.and_then(|room| room.row(count.narrow()));
             // Also where it has all in use: then it tells nothing.
             blank = row.is_none();
-            let unclaimed = || super::room::unclaimed(survey);
+            let unclaimed = || super::room::unclaimed(survey, self.medium);
             let first = match row {
                 Some(first) => first,
                 None => self.given.unclaimed.get_or_insert_with(unclaimed).row(count.narrow())?,

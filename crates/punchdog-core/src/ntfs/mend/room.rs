@@ -13,17 +13,20 @@ const AHEAD: u32 = 1024;
 const LOOKED_AT: u64 = 256 << 20;
 
 /// Clusters that neither a file nor $Bitmap has.
-pub(super) fn free(survey: &Survey) -> Room {
-    without(survey, survey.bitmap.as_ref())
+pub(super) fn free(survey: &Survey, medium: &dyn Medium) -> Room {
+    without(survey, medium, survey.bitmap.as_ref())
 }
 
 /// Clusters that no file has, whatever $Bitmap says.
-pub(super) fn unclaimed(survey: &Survey) -> Room {
-    without(survey, None)
+pub(super) fn unclaimed(survey: &Survey, medium: &dyn Medium) -> Room {
+    without(survey, medium, None)
 }
 
-fn without(survey: &Survey, marked: Option<&ClusterSet>) -> Room {
+fn without(survey: &Survey, medium: &dyn Medium, marked: Option<&ClusterSet>) -> Room {
     let mut free = survey.claimed.complement();
+    // Of an image that was cut short, or a volume that says that it is longer, the rest cannot be written.
+    let there = medium.len().per(survey.mft.geometry.cluster()).size();
+    free.remove_range(there.min(free.len())..free.len());
     // The records themselves are nobody's where record 0 is lost.
     for run in &survey.mft.runs {
         if let Some(first) = run.first {
@@ -81,7 +84,7 @@ impl Clusters {
     /// So many clusters, in a row where there is one; `None` where there are fewer.
     pub(super) fn rows(&mut self, survey: &Survey, medium: &dyn Medium, count: u64) -> Option<Vec<Run>> {
         let wanted = u32::try_from(count).ok()?;
-        let room = self.room.get_or_insert_with(|| free(survey));
+        let room = self.room.get_or_insert_with(|| free(survey, medium));
         loop {
             if let Some(first) = self.blank.row(wanted) {
                 return Some(vec![Run::new(first.into(), count)]);

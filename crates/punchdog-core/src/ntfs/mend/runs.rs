@@ -130,17 +130,24 @@ fn without_clashes(mut found: Vec<Option<Struck>>) -> Vec<Option<Struck>> {
 /// The byte that was struck in the run list of this piece, where that is told: with it, of the clusters that are not the
 /// file's yet, one in `part` is in use.
 fn struck(job: &Job<'_, '_, '_, '_>, piece: &Piece, part: usize) -> Option<Struck> {
-    if piece.resident || piece.holder <= own::EXTEND {
+    if piece.holder <= own::EXTEND {
         return None;
     }
-    let mut found = every(job, piece, part)?;
-    if found.len() > 1 { None } else { found.pop() }
+    only(job, piece, part, &|_| true)
 }
 
-/// Each byte that may have been.
-pub(super) fn every(job: &Job<'_, '_, '_, '_>, piece: &Piece, part: usize) -> Option<Vec<Struck>> {
+/// The same, of the lists that are as `so` says.
+pub(super) fn only(
+    job: &Job<'_, '_, '_, '_>,
+    piece: &Piece,
+    part: usize,
+    so: &dyn Fn(&[Run]) -> bool,
+) -> Option<Struck> {
     let survey: &Survey = job.survey;
     survey.bitmap.as_ref()?;
+    if piece.resident {
+        return None;
+    }
     let record = job.record(piece.holder)?;
     let (list, _) = attributes(&record);
     let attribute = list.iter().find(|attribute| attribute.at == usize::from(piece.at))?;
@@ -154,7 +161,7 @@ pub(super) fn every(job: &Job<'_, '_, '_, '_>, piece: &Piece, part: usize) -> Op
     let own = alone(survey, survey.records.runs_of(piece));
     let begins = attribute.bytes.len().minus(attribute.runs().len());
     let mut bytes = attribute.runs().to_vec();
-    let mut found: Vec<Struck> = Vec::new();
+    let mut found: Option<Struck> = None;
     for at in 0..bytes.len().min(TRIED) {
         let before = bytes.get(at).copied().unwrap_or(0);
         for value in (0..=u8::MAX).filter(|value| *value != before) {
@@ -165,14 +172,18 @@ pub(super) fn every(job: &Job<'_, '_, '_, '_>, piece: &Piece, part: usize) -> Op
                     Some(first) => is_free_for(survey, &own, first.size()..run.end().size(), part),
                     None => holes,
                 })
-                && apart(&runs);
-            if fits && found.iter().all(|known| known.runs != runs) {
-                found.push(Struck { byte: begins.plus(at), value, runs, whole: part == 1 });
+                && apart(&runs)
+                && so(&runs);
+            if fits && found.as_ref().is_none_or(|known| known.runs != runs) {
+                if found.is_some() {
+                    return None;
+                }
+                found = Some(Struck { byte: begins.plus(at), value, runs, whole: part == 1 });
             }
         }
         put(&mut bytes, at, &[before]);
     }
-    Some(found)
+    found
 }
 
 /// The clusters of these runs that no other file has.

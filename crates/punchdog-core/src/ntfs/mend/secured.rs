@@ -103,10 +103,10 @@ fn there(search: &mut Search<'_>) -> Found {
             && secure::whole(&medium.lenient(geometry.place(cluster), length).bytes, 0, 0)
     };
     // The record itself may still lead to them, under another name.
-    if let Some(file) = survey.records.live(own::SECURE) {
+    if let Some(file) = survey.records.live(own::SECURE).filter(|_| search.trusts()) {
         for piece in survey.records.pieces_of(file).iter().filter(|piece| piece.kind == kind::DATA) {
             let first = survey.records.runs_of(piece).first().and_then(|run| run.first);
-            let Some(first) = first.filter(|_| search.trusts() && !piece.resident) else { continue };
+            let Some(first) = first.filter(|_| !piece.resident) else { continue };
             let head = medium.lenient(geometry.place(first), HEAD).bytes;
             if begins(first, &head)
                 && let Some((stream, _)) = stream_of(search, first, true)

@@ -48,17 +48,22 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     apart(job, &sharing)
 }
 
+/// True where others have some of these clusters.
+pub(super) fn are(survey: &Survey, runs: &[Run]) -> bool {
+    let shared = |run: &Run| {
+        let range = run.first.map(|first| first.size()..run.end().size());
+        range.is_some_and(|range| survey.crossed.contains_any_in_range(range))
+    };
+    runs.iter().any(shared)
+}
+
 /// The pieces that have clusters of others, those first that keep them: of the file system's own files, of folders, of
 /// files that come to the shared clusters in the course of a run and do not jump there, of files by their records.
 fn sharing(survey: &Survey) -> Vec<(File, Piece)> {
     let mut all = Vec::new();
     for file in survey.records.files.iter().filter(|file| file.notes.contains(Notes::CROSSED)) {
-        let shared = |run: &Run| {
-            let range = run.first.map(|first| first.size()..run.end().size());
-            range.is_some_and(|range| survey.crossed.contains_any_in_range(range))
-        };
         for piece in survey.records.pieces_of(file).iter().filter(|piece| !piece.resident) {
-            if survey.records.runs_of(piece).iter().any(shared) {
+            if are(survey, survey.records.runs_of(piece)) {
                 all.push((file.clone(), piece.clone()));
             }
         }

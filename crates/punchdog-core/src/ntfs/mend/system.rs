@@ -53,14 +53,14 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             written(job, number, &[&c::SYSTEM_RECORD, &c::SEQUENCE, &c::VOLUME_INFO, &c::LOG_GONE])?;
             continue;
         }
-        lost.push((number, name));
+        lost.push(number);
     }
     // What those have that came back is nobody's until it is read again: nothing may be laid or looked for in it.
     if lost.is_empty() || !job.steps.is_empty() {
         return Ok(());
     }
     // $SDS has blank clusters within, and the bitmap is known by all that the others have.
-    lost.sort_by_key(|(number, _)| match *number {
+    lost.sort_by_key(|number| match *number {
         own::SECURE => 0,
         own::BITMAP => 2,
         _ => 1,
@@ -69,10 +69,10 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     for finding in [true, false] {
         given.finding = finding;
         let mut left = Vec::new();
-        for (number, name) in lost {
+        for number in lost {
             match rebuild::record(job.window, job.survey, number, &mut given) {
-                Some(one) => made(job, number, name, one)?,
-                None => left.push((number, name)),
+                Some(one) => made(job, number, one)?,
+                None => left.push(number),
             }
         }
         lost = left;
@@ -102,12 +102,8 @@ pub(super) fn written(
 }
 
 /// A record made anew from what else tells of the file.
-pub(super) fn made(
-    job: &mut Job<'_, '_, '_, '_>,
-    number: u32,
-    name: &str,
-    made: Made,
-) -> Result<(), MediumError> {
+pub(super) fn made(job: &mut Job<'_, '_, '_, '_>, number: u32, made: Made) -> Result<(), MediumError> {
+    let name = own::NAMES.get(number.size()).copied().unwrap_or("?");
     let Made { record, content, from, judged, lost } = made;
     let provenance = if judged { Provenance::Judged } else { Provenance::Derived };
     let mut step = Step::new(

@@ -59,7 +59,7 @@ fn upcase(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         &[&c::UPCASE],
     );
     resize(job, own::UPCASE, TABLE.wide(), step)?;
-    let Some(map) = displaced::content(job.survey, own::UPCASE, "") else { return Ok(()) };
+    let Some((_, _, map)) = displaced::content(job.survey, own::UPCASE, "") else { return Ok(()) };
     if job.survey.upcase == UpCase::Gone || map.len() < TABLE.wide() {
         return Ok(());
     }
@@ -80,10 +80,7 @@ fn definitions(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if !matches!(system::attrdef(job.window, job.survey), system::Table::Damaged(_)) {
         return Ok(());
     }
-    let Some((_, first, map)) = system::content(job.survey, own::ATTRDEF, "") else { return Ok(()) };
-    if displaced::content(job.survey, own::ATTRDEF, "").is_none() {
-        return Ok(());
-    }
+    let Some((_, first, map)) = displaced::content(job.survey, own::ATTRDEF, "") else { return Ok(()) };
     let table = &*attrdef::TABLE;
     if !(table.len().wide()..=16_000).contains(&first.size) {
         let step = Step::new(
