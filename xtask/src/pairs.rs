@@ -39,6 +39,7 @@ impl Count {
                     .iter()
                     .skip(number + 1 + (number + turn) % step)
                     .step_by(step)
+                    .filter(|other| !ntfs_faults::beyond(one.name, other.name))
                     .map(|other| (*one, *other)),
             );
         }

@@ -1,7 +1,8 @@
 //! $MFTMirr: copies of the first records.
 
 use super::{
-    layout::{Fixups, unfix},
+    geometry::evidence::{is_own, record_at},
+    layout::{Fixups, own, unfix},
     records::Use,
     survey::Survey,
     system::is_record,
@@ -43,6 +44,13 @@ pub(super) fn copy_of(medium: &dyn Medium, survey: &Survey, number: u32) -> Opti
     let signed = bytes.part(0, 4) == b"FILE";
     let whole = unfix(&mut bytes) == Fixups::Whole;
     (signed && whole && is_record(&bytes, number, survey.mft.geometry.cluster())).then_some(bytes)
+}
+
+/// The copies begin in this cluster: record 0 stands there, whole.
+pub(super) fn begins(medium: &dyn Medium, survey: &Survey, cluster: u64) -> bool {
+    let geometry = survey.mft.geometry;
+    let record = record_at(medium, geometry.place(cluster), geometry.record());
+    record.is_some_and(|record| is_own(&record, own::MFT))
 }
 
 /// Records that have copies on every volume; where a cluster holds more, more may have.

@@ -45,7 +45,7 @@ pub struct Evidence {
 }
 
 /// The record that stands at `at`, fixups off.
-pub(super) fn record_at(medium: &dyn Medium, at: u64, size: usize) -> Option<Vec<u8>> {
+pub(in crate::ntfs) fn record_at(medium: &dyn Medium, at: u64, size: usize) -> Option<Vec<u8>> {
     let mut record = medium.lenient(at, size).bytes;
     (record.part(0, 4) == b"FILE" && unfix(&mut record) != Fixups::Bad).then_some(record)
 }
@@ -58,7 +58,7 @@ fn name_of(record: &[u8]) -> String {
 }
 
 /// True for a record of one of the file system's own files: by its name, and its number where the version has one.
-pub(super) fn is_own(record: &[u8], number: u32) -> bool {
+pub(in crate::ntfs) fn is_own(record: &[u8], number: u32) -> bool {
     let head = Head::read(record);
     let expected = own::NAMES.get(number.size()).copied().unwrap_or("");
     head.in_use()

@@ -87,7 +87,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 
 /// The record made anew, whatever it says of its content.
 fn anew(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Result<(), MediumError> {
-    let mut given = Given::new(job.survey);
+    let mut given = Given::new(job.survey, job.window);
     given.distrusted = true;
     let mut found = rebuild::record(job.window, job.survey, number, &mut given);
     if found.is_none() {
@@ -119,7 +119,9 @@ fn right(medium: &dyn Medium, survey: &Survey, number: u32, runs: &[Run]) -> boo
     let head = map.read(medium, 0, 512);
     match number {
         own::MFT => of_records(&map.read(medium, 0, survey.mft.records().per_up(8).size()), survey),
-        own::MIRROR => runs.first().and_then(|run| run.first) == Some(geometry.mirror),
+        own::MIRROR => runs.first().and_then(|run| run.first).is_some_and(|first| {
+            first == geometry.mirror || !shared::are(survey, runs) && mirror::begins(medium, survey, first)
+        }),
         // An empty log has no beginning; nor has the middle of one.
         own::LOG => match head.part(0, 4) {
             b"RSTR" | b"CHKD" => true,

@@ -13,6 +13,7 @@ use crate::{
         build::units,
         fresh::{Facts, set_bit},
         layout::{kind, own},
+        mirror,
         names::{Capitals, TABLE},
         records::Use,
         runs::{Mapping, Run},
@@ -75,16 +76,15 @@ pub(super) struct Given {
 
 impl Given {
     /// Nothing yet.
-    pub(super) fn new(survey: &Survey) -> Self {
+    pub(super) fn new(survey: &Survey, medium: &dyn Medium) -> Self {
         // The records themselves are nobody's where record 0 is lost.
         let records = survey.mft.runs.iter();
         let mut clusters: Vec<Range<usize>> =
             records.filter_map(|run| Some(run.first?.size()..run.end().size())).collect();
         // Nor are the copies of the first of them, where record 1 is.
-        let copies = Search::place_of_copies(survey);
-        if !survey.claimed.contains_any_in_range(copies.clone()) {
-            clusters.push(copies);
-        }
+        clusters.extend(
+            Search::place_of_copies(survey, medium).filter(|(_, there)| *there).map(|(copies, _)| copies),
+        );
         // The second half of $Boot is blank often.
         clusters.push(0..survey.mft.geometry.clusters_for(BOOT_BYTES).size());
         Self { room: None, unclaimed: None, clusters, finding: true, distrusted: false }
@@ -283,20 +283,40 @@ impl Search<'_> {
     /// Where the copies of the first records stand, or shall stand. What a boot sector says may be wrong: nobody's
     /// content is written over.
     fn copies(&mut self, bytes: u64) -> Option<(Vec<Run>, &'static str)> {
-        let there = Self::place_of_copies(self.survey);
-        let run = Run::new(there.start.wide(), there.end.minus(there.start).wide());
-        if self.survey.claimed.contains_any_in_range(there) {
-            let from = "the boot sector names clusters of a file for the copies: others that are free";
-            return self.taken(bytes).map(|runs| (runs, from));
+        let named = Self::place_of_copies(self.survey, self.medium);
+        let said = |there: &Range<usize>| vec![Run::new(there.start.wide(), there.len().wide())];
+        let from = "the boot sector says where the copies stand";
+        if let Some((there, true)) = &named {
+            return Some((said(there), from));
         }
-        Some((vec![run], "the boot sector says where the copies stand"))
+        let (medium, survey) = (self.medium, self.survey);
+        let zero =
+            |cluster: u64, head: &[u8]| head.starts_with(b"FILE") && mirror::begins(medium, survey, cluster);
+        if let Some(runs) = self.found(bytes, &zero) {
+            return Some((
+                runs,
+                "clusters that no file has hold the copies, elsewhere than the boot sector says",
+            ));
+        }
+        // What is blank may be within what another has.
+        if let Some((there, false)) = named.filter(|(there, _)| !self.given.has(there)) {
+            self.given.clusters.push(there.clone());
+            return Some((said(&there), from));
+        }
+        let from = "the boot sector names clusters of a file for the copies: others that are free";
+        self.taken(bytes).map(|runs| (runs, from))
     }
 
-    /// The clusters that the boot sector names for the copies.
-    fn place_of_copies(survey: &Survey) -> Range<usize> {
+    /// The clusters that the boot sector names for the copies, where they may be: nobody has them, and copies stand there, or
+    /// (false) nothing does.
+    fn place_of_copies(survey: &Survey, medium: &dyn Medium) -> Option<(Range<usize>, bool)> {
         let geometry = survey.mft.geometry;
         let count = geometry.clusters_for(geometry.mirrored().times(geometry.record().wide())).max(1);
-        geometry.mirror.size()..geometry.mirror.plus(count).size()
+        let there = geometry.mirror.size()..geometry.mirror.plus(count).size();
+        let head = medium.lenient(geometry.place(geometry.mirror), 512).bytes;
+        let copies = matches!(head.part(0, 4), b"FILE" | b"BAAD");
+        let fits = copies || head.iter().all(|byte| *byte == 0);
+        (fits && !survey.claimed.contains_any_in_range(there.clone())).then_some((there, copies))
     }
 
     /// The first run of clusters that nobody has whose content begins as `fits` says.

@@ -1,7 +1,7 @@
 //! Records 0 to 11, and $MFTMirr.
 
 use super::{
-    Job,
+    Job, displaced,
     rebuild::{self, Given, Made},
     writing::{put_record, put_within, write_record},
 };
@@ -65,7 +65,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         own::BITMAP => 2,
         _ => 1,
     });
-    let mut given = Given::new(job.survey);
+    let mut given = Given::new(job.survey, job.window);
     for finding in [true, false] {
         given.finding = finding;
         let mut left = Vec::new();
@@ -135,6 +135,14 @@ pub(super) fn made(job: &mut Job<'_, '_, '_, '_>, number: u32, made: Made) -> Re
 
 /// Copies that are not what they should be.
 pub(super) fn mirror(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
+    // Where the boot sector alone leads may be anybody's.
+    let place = job.survey.mft.geometry.mirror;
+    let own = displaced::content(job.survey, own::MIRROR, "").is_some_and(|(_, piece, _)| {
+        job.survey.records.runs_of(piece).first().and_then(|run| run.first) == Some(place)
+    });
+    if !own {
+        return Ok(());
+    }
     let copies = mirror::copies(job.window, job.survey);
     let cluster = job.survey.mft.geometry.cluster();
     let mut bytes = Vec::new();

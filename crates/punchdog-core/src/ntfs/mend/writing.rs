@@ -5,7 +5,7 @@ use crate::{
     arith::{Peek, Sat},
     medium::{Medium, MediumError, OverlayWindow},
     mending::step::Step,
-    ntfs::{layout::fix, mft::Mft, mirror, runs::Mapping, survey::Survey},
+    ntfs::{layout::fix, mft::Mft, runs::Mapping, survey::Survey},
 };
 
 /// Writes a record, whose fixups are off, at its place, and its copy where it has one.
@@ -34,12 +34,16 @@ pub(super) fn put_record(
         done = done.plus(extent.length.size());
     }
     let copy = mft.geometry.place(mft.geometry.mirror).plus(number.wide().times(size));
-    // Behind the four that have copies always, what stands there says whether there is one.
-    let kept = number.wide() < mft.geometry.mirrored() && {
+    // What stands there says whether there is one: the boot sector alone may lead anywhere, also among the records.
+    let own = mft
+        .runs
+        .iter()
+        .any(|run| run.first.is_some_and(|first| (first..run.end()).contains(&mft.geometry.mirror)));
+    let kept = !own && number.wide() < mft.geometry.mirrored() && {
         let medium: &dyn Medium = window;
-        medium.lenient(copy, 4).bytes == b"FILE"
+        matches!(medium.lenient(copy, 4).bytes.as_slice(), b"FILE" | b"BAAD")
     };
-    if number < mirror::ALWAYS || kept {
+    if kept {
         put_within(window, copy, bytes)?;
     }
     Ok(())
