@@ -57,17 +57,21 @@ fn sound<G>(name: &str, patient: Patient<G>) -> Sound {
     Sound { name: name.to_owned(), bytes: patient.bytes, made: patient.made, contents }
 }
 
-/// All of a file but what it is said to lack is what it was, and zeros stand there.
-fn exact(volume: &Sound, medium: &dyn Medium, file: &FileRecord) -> Result<(), String> {
-    let Some(was) = volume.contents.get(&file.path.to_string()) else { return Ok(()) };
-    let is = file.content.start(medium, u64::MAX);
-    let lacks = |at: usize| file.lacks.iter().any(|gap| gap.offset <= at as u64 && (at as u64) < gap.end());
-    let wrong = (0..was.len().max(is.len()))
-        .find(|at| is.get(*at) != if lacks(*at) { Some(&0) } else { was.get(*at) });
-    match wrong {
-        Some(at) => Err(format!("{}: byte {at} is not what it was, and {:?} is told", file.path, file.lacks)),
-        None => Ok(()),
+/// All of each file but what it is said to lack is what it was, and zeros stand there.
+fn exact(volume: &Sound, medium: &dyn Medium) -> Result<(), String> {
+    let found = registry::recognise(medium, &Silent).unwrap().ok_or("not recognised")?;
+    for file in found.files(medium, Wanted::default(), &Silent).unwrap().iter().filter(|file| !file.folder) {
+        let Some(was) = volume.contents.get(&file.path.to_string()) else { continue };
+        let is = file.content.start(medium, u64::MAX);
+        let lacks =
+            |at: usize| file.lacks.iter().any(|gap| gap.offset <= at as u64 && (at as u64) < gap.end());
+        let wrong = (0..was.len().max(is.len()))
+            .find(|at| is.get(*at) != if lacks(*at) { Some(&0) } else { was.get(*at) });
+        if let Some(at) = wrong {
+            return Err(format!("{}: byte {at} is not what it was, and {:?} is told", file.path, file.lacks));
+        }
     }
+    Ok(())
 }
 
 fn volumes() -> Vec<Sound> {
@@ -91,7 +95,7 @@ struct Spot {
     purpose: Option<Purpose>,
 }
 
-fn is_packed(file: &&FileRecord) -> bool {
+fn is_packed(file: &FileRecord) -> bool {
     file.content.pieces().iter().any(|piece| matches!(piece, Piece::Packed(_)))
 }
 
@@ -218,12 +222,7 @@ fn try_these(volume: &Sound, spots: &[&Spot], mark: bool) -> Result<(), String> 
     };
     intact(&medium, "before", &BTreeSet::new())?;
     if spots.iter().all(|spot| spot.purpose.is_none()) {
-        let found = registry::recognise(&medium, &Silent).unwrap().ok_or("not recognised")?;
-        for file in
-            found.files(&medium, Wanted::default(), &Silent).unwrap().iter().filter(|file| !file.folder)
-        {
-            exact(volume, &medium, file)?;
-        }
+        exact(volume, &medium)?;
     }
 
     let whole = Subject::Volume(Extent::new(0, medium.len()));
@@ -347,7 +346,7 @@ fn hit_content(sound: &Memory, made: &Made, hit: &impl Fn(Extent) -> bool) -> bo
     let files = found.files(sound, Wanted::default(), &Silent).unwrap();
     let file = files.iter().find(|file| file.path == made.path);
     // What stands behind the end of what was packed is nobody's: `exact` tells.
-    file.is_some_and(|file| !is_packed(&file) && file.content.extents().any(hit))
+    file.is_some_and(|file| !is_packed(file) && file.content.extents().any(hit))
 }
 
 /// Tries cases on all processors; names what failed.
