@@ -36,7 +36,7 @@ fn family(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Box<dyn Volum
     }
     // exFAT before FAT: what its volumes have in their first sectors is nothing that FAT has, and the
     // reverse; but the search for a lost FAT is the less particular.
-    if let Some(volume) = exfat::ExfatVolume::recognise(medium, watch)? {
+    if let Some(volume) = exfat_here(medium, watch)? {
         return Ok(Some(Box::new(volume)));
     }
     let fat = fat::FatVolume::recognise(medium, watch)?;
@@ -83,6 +83,23 @@ pub fn beneath(
 /// boot sector, may all be there still.
 pub(crate) fn ntfs_at_glance(medium: &dyn Medium, watch: &dyn Watch) -> Option<ntfs::NtfsVolume> {
     ntfs::NtfsVolume::glance(medium, watch).filter(|_| !is_marked(medium))
+}
+
+/// An exFAT; one that no boot region tells of is less than a FAT whose boot sector leads to its tables: what was found may be
+/// of a volume further behind.
+pub(crate) fn exfat_here(
+    medium: &dyn Medium,
+    watch: &dyn Watch,
+) -> Result<Option<exfat::ExfatVolume>, MediumError> {
+    let found = exfat::ExfatVolume::recognise(medium, watch)?;
+    let alone =
+        found.as_ref().is_some_and(|volume| volume.believed().origin == exfat::geometry::Origin::Derived);
+    if !alone || exfat::geometry::marked(medium) || !fat::geometry::marked(medium) {
+        return Ok(found);
+    }
+    let fat = fat::FatVolume::recognise(medium, watch)?;
+    let told = fat.is_some_and(|volume| volume.believed().origin != fat::geometry::Origin::Derived);
+    Ok(found.filter(|_| !told))
 }
 
 /// What is taken for a FAT without a word from a boot sector, and not borne out, may be an NTFS that lost more.

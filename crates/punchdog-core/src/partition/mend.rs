@@ -71,7 +71,8 @@ fn fresh(
     steps: &mut Steps<'_>,
 ) -> Result<(), MediumError> {
     let medium: &dyn Medium = window;
-    let all = || in_use.iter().copied().filter(|place| place.way == Way::Lost);
+    // One that begins where a table would be needs none.
+    let all = || in_use.iter().copied().filter(|place| place.way == Way::Lost && place.extent.offset > 0);
     let logical = all().any(|place| extended::was_logical(medium, None, place, seen.unit));
     let primary = all().filter(|place| !extended::was_logical(medium, None, place, seen.unit));
     let lost: Vec<&Place> = primary.take(if logical { 3 } else { 4 }).collect();

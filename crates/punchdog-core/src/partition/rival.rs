@@ -101,11 +101,16 @@ pub(super) fn in_use<'s>(seen: &'s Scouting, choices: &mut Choices) -> Option<Ve
         let mut options =
             vec![("none".to_owned(), "no table is written, and neither volume is mended".to_owned())];
         for one in [place].into_iter().chain(rivals.iter().copied()) {
-            let effect = format!(
-                "the {} volume of {} bytes is listed; no host reaches the files of the other, and may write over them",
-                one.what.title(),
-                one.bytes
-            );
+            let (title, bytes) = (one.what.title(), one.bytes);
+            let effect = if one.extent.offset == 0 {
+                format!(
+                    "the {title} volume of {bytes} bytes needs no table, and none is written; with --at 0 it is mended alone, and hosts may write over the files of the other"
+                )
+            } else {
+                format!(
+                    "the {title} volume of {bytes} bytes is listed; no host reaches the files of the other, and may write over them"
+                )
+            };
             options.push((one.extent.offset.to_string(), effect));
         }
         let offered: Vec<(&str, String)> =

@@ -40,7 +40,7 @@ fn headless(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Headless>, 
             data_at,
         }));
     }
-    if let Some(volume) = ExfatVolume::recognise(medium, watch)? {
+    if let Some(volume) = registry::exfat_here(medium, watch)? {
         return Ok(Some(Headless {
             place: listed::place(&volume, whole, Way::Bare, true),
             start: begin::of_exfat(0, &volume),
@@ -172,15 +172,13 @@ pub(super) fn volumes(
     // begins; one in its clusters is the content of a file.
     let front = headless.as_ref().map_or(medium.len(), |found| found.data_at);
     let mut found = search::lost(medium, Extent::new(0, front), &[], watch)?;
-    // A volume that begins at byte 0 is a bare one, and needs no table.
     if let Some(first) = found.iter().find(|place| place.extent.offset == 0) {
-        out.volumes.push(Place { extent: whole, way: Way::Bare, ..first.clone() });
-        return Ok(());
+        let place = Place { extent: whole, way: Way::Bare, ..first.clone() };
+        return at_first_byte(medium, place, out, faults, watch);
     }
     if let (true, Some(headless)) = (found.is_empty(), headless) {
         if headless.start == 0 {
-            out.volumes.push(headless.place);
-            return Ok(());
+            return at_first_byte(medium, headless.place, out, faults, watch);
         }
         let behind = Extent::new(headless.start, medium.len().minus(headless.start));
         found.extend(moved(medium, behind, watch)?);
@@ -204,19 +202,47 @@ pub(super) fn volumes(
         }
     }
     found.extend(inside);
-    // One accident, one finding: that no entry lists the volumes goes without saying.
+    missing(&found, faults);
+    for mut place in found {
+        place.way_faults.insert(0, &c::TABLE_MISSING);
+        out.volumes.push(place);
+    }
+    Ok(())
+}
+
+/// One accident, one finding: that no entry lists the volumes goes without saying.
+fn missing(found: &[Place], faults: &mut Collector) {
     let finding = Finding::new(&c::TABLE_MISSING, c::TABLE_MISSING.title).at(0, 512).because(
         "Sector 0 lists no volume.",
-        match found.as_slice() {
+        match found {
             [only] => format!("{} volume stands behind it.", capital(&only.what.with_article())),
             all => format!("{} volumes stand behind it.", all.len()),
         },
         "Hosts show an empty disk.",
     );
     faults.add(found.iter().fold(finding, |finding, place| finding.at(place.extent.offset, 512)));
-    for mut place in found {
-        place.way_faults.insert(0, &c::TABLE_MISSING);
+}
+
+/// A volume that begins at byte 0 is a bare one, and needs no table. But where nothing of a boot sector is left there, sector
+/// 0 may have held a table: what begins in the free space of that volume has the same right.
+fn at_first_byte(
+    medium: &dyn Medium,
+    mut place: Place,
+    out: &mut Scouting,
+    faults: &mut Collector,
+    watch: &dyn Watch,
+) -> Result<(), MediumError> {
+    let jumps = matches!(medium.lenient(0, 3).bytes.as_slice(), [0xE9, ..] | [0xEB, _, 0x90]);
+    let inner = if jumps { None } else { rival::in_free_space(medium, &place, watch)? };
+    // Tables and folders that were found by themselves are too little against a volume that is there.
+    let Some(mut inner) = inner.filter(|inner| !inner.guessed) else {
         out.volumes.push(place);
-    }
+        return Ok(());
+    };
+    place.way = Way::Lost;
+    rival::report(&mut place, &mut inner, faults);
+    missing(std::slice::from_ref(&inner), faults);
+    inner.way_faults.insert(0, &c::TABLE_MISSING);
+    out.volumes.extend([place, inner]);
     Ok(())
 }

@@ -86,6 +86,46 @@ fn which_of_two_volumes_is_in_use_is_asked_not_guessed() {
     }
 }
 
+/// A bare volume with all its files, and a whole new one behind the last of them: the table was all that said which is in use.
+#[test]
+fn a_bare_volume_does_not_hide_the_one_that_a_table_listed() {
+    let bare = Shape { kind: Kind::Fat32, start: 0, bytes: 64 * MIB, cluster: 512, fill: Fill::Some };
+    let old = Card::new(64 * MIB, Listing::Bare, &[bare]);
+    for (kind, cluster) in [(Kind::Fat32, 512), (Kind::Exfat, 4096), (Kind::Ntfs, 4096)] {
+        let new = card(kind, NEW, 40 * MIB, cluster, Fill::Some);
+        let mut bytes = old.bytes.clone();
+        let (from, to) = (NEW as usize, (NEW + 40 * MIB) as usize);
+        bytes[from..to].copy_from_slice(&new.bytes[from..to]);
+        bytes[..512].fill(0);
+        for gap in [0, 512] {
+            let mut struck = bytes.clone();
+            struck[from..from + gap].fill(0);
+            let folder = folder_with("disk.img", &struck);
+            let at = folder.path();
+            let seen = json(at, &["scout", "disk.img"], 1);
+            let found: Vec<u64> =
+                seen["volumes"].as_array().unwrap().iter().map(|v| v["offset"].as_u64().unwrap()).collect();
+            assert_eq!(found, [0, NEW], "{kind:?}, {gap} bytes of its beginning gone");
+            assert_eq!(intact(at, "disk.img", 0), made(&old.volumes[0]));
+            assert_eq!(intact(at, "disk.img", NEW), made(&new.volumes[0]));
+            let open = json(at, &["plan", "disk.img"], 1);
+            assert_eq!(open["choices"][0]["taken"], "none");
+            assert!(open["steps"].as_array().unwrap().is_empty(), "nothing is written before an answer");
+
+            let choice = format!("in-use={NEW}");
+            json(at, &["plan", "disk.img", "--choose", &choice, "--out", "new.json"], 0);
+            json(at, &["apply", "new.json", "--image", "disk.img", "--copy", "new.img"], 0);
+            json(at, &["check", "new.img"], 0);
+            assert_eq!(intact(at, "new.img", NEW), made(&new.volumes[0]));
+            // Nothing is written over the entry of a table but where the old one is mended for itself.
+            json(at, &["plan", "disk.img", "--choose", "in-use=0", "--out", "none.json"], 1);
+            json(at, &["plan", "disk.img", "--at", "0", "--out", "old.json"], 0);
+            json(at, &["apply", "old.json", "--image", "disk.img", "--copy", "old.img"], 0);
+            assert_eq!(intact(at, "old.img", 0), made(&old.volumes[0]));
+        }
+    }
+}
+
 #[test]
 fn the_image_of_a_medium_in_a_file_is_no_rival() {
     let mut card = card(Kind::Fat32, OLD, 40 * MIB, 512, Fill::Full);
