@@ -7,7 +7,7 @@ use super::{
     layout::{ENTRY_HEAD, ENTRY_LAST, ENTRY_NODE, Fixups, NAME_HEAD, kind, unfix},
     mft::Mft,
     names::{Capitals, of_key},
-    record::{Attribute, attributes},
+    record::{Attribute, attributes, text},
     records::{File, Records},
     runs::Mapping,
 };
@@ -297,6 +297,19 @@ fn marked(medium: &dyn Medium, mft: &Mft, records: &Records, file: &File) -> Vec
 
 pub(super) fn is_set(bits: &[u8], number: u64) -> bool {
     bits.byte(number.per(8).size()) >> number.rest(8) & 1 == 1
+}
+
+/// The reference in the entry of this name in the root node of a folder's index, whatever its case.
+pub(in crate::ntfs) fn in_root(record: &[u8], name: &str) -> Option<u64> {
+    let (root, _) = root_of(record, "$I30")?;
+    let mut node = node(root.value(), 16, 0)?;
+    while let Ok(Some((entry, length, _))) = next(&node) {
+        if text(of_key(key(&entry))).eq_ignore_ascii_case(name) {
+            return Some(entry.le64(0));
+        }
+        node.next = node.next.plus(length);
+    }
+    None
 }
 
 /// The node whose index header stands at `header` of `bytes`.

@@ -76,7 +76,11 @@ pub(super) fn of_exfat(base: u64, volume: &ExfatVolume) -> u64 {
 /// The same in bytes from the start of the image.
 fn of_exfat_from_zero(volume: &ExfatVolume, base: u64) -> u64 {
     let geometry = volume.believed().geometry;
-    let (table, heap) = (base.plus(geometry.table_place(0)), base.plus(geometry.heap_place()));
+    let heap = base.plus(geometry.heap_place());
+    // A table that was not seen ends where the clusters begin, wherever the search began.
+    let seen = base == 0 || volume.believed().score.table;
+    let unseen = heap.minus(geometry.table_bytes().times(geometry.tables.wide()));
+    let table = if seen { base.plus(geometry.table_place(0)) } else { unseen };
     let regions = geometry.region_bytes().times(2);
     if table.rest(MIB) == 0 && table > 0 {
         let before = heap.minus(table);

@@ -13,6 +13,7 @@ use super::{
 use crate::{
     arith::Sat,
     family::Wanted,
+    files::record::FileRecord,
     medium::{Extent, Medium, MediumError, Window},
     mending::choices::Choices,
     progress::Watch,
@@ -38,8 +39,14 @@ pub(super) fn in_free_space(
     let window = Window::new(medium, outer.extent);
     let Some(volume) = registry::recognise(&window, watch)? else { return Ok(None) };
     let files = volume.files(&window, Wanted { deleted: false, system: true }, watch)?;
-    let owned =
-        files.iter().flat_map(|file| file.content.extents()).map(|extent| extent.moved(outer.extent.offset));
+    // The copies of the first records of an NTFS stand in the midst of it, whatever else does: they divide nothing.
+    let divides =
+        |file: &&FileRecord| !file.path.name().starts_with('$') || file.content.on_medium() > unlisted::GAP;
+    let owned = files
+        .iter()
+        .filter(divides)
+        .flat_map(|file| file.content.extents())
+        .map(|extent| extent.moved(outer.extent.offset));
     let covered: Vec<Extent> = [Extent::new(0, outer.data_at)].into_iter().chain(owned).collect();
     let room = unlisted::gaps(&covered, outer.extent.end());
     let Some(room) = room.into_iter().max_by_key(|gap| gap.length) else { return Ok(None) };

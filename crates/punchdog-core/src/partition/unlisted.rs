@@ -64,7 +64,7 @@ fn headless(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Headless>, 
 }
 
 /// Bytes between volumes from which on a further one is looked for there.
-const GAP: u64 = 64 << 10;
+pub(super) const GAP: u64 = 64 << 10;
 /// Volumes without beginnings that are looked for at most.
 const MOST: usize = 16;
 

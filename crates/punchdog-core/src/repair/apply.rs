@@ -68,11 +68,11 @@ pub enum ApplyError {
         source: io::Error,
     },
     /// There is a file in the way.
-    #[error("the copy already exists, and no journal of this plan stands beside it: name a new file")]
+    #[error("the copy already exists, with no journal of this job beside it: name a new file")]
     CopyExists,
     /// What stands in the journal's place is none of this plan.
     #[error(
-        "what stands where the journal of the copy goes is not the journal of this plan, or is damaged: name a new file for this one"
+        "where the journal of the copy goes stands that of another job, or a damaged one: name a new file for this one"
     )]
     OtherJournal,
     /// The copy was changed by someone else.

@@ -123,9 +123,12 @@ pub fn lay(
     place: &mut dyn Workplace,
     watch: &dyn Watch,
 ) -> Result<(Tally, KeptOff), ApplyError> {
-    let taken = place.has_copy().map_err(|e| ("looking for the copy", e))?;
-    if taken || place.journal().map_err(|e| ("looking for a journal", e))?.is_some() {
+    let journal = place.journal().map_err(|e| ("looking for a journal", e))?.is_some();
+    if place.has_copy().map_err(|e| ("looking for the copy", e))? {
         return Err(ApplyError::CopyExists);
+    }
+    if journal {
+        return Err(ApplyError::OtherJournal);
     }
     let unread = image.unknown(Unknown::Unreadable);
     let medium = WithUnreadable::with_lost(image, unread.clone());

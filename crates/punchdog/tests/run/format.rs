@@ -55,7 +55,10 @@ fn files_are_saved_first_and_a_quick_format_can_be_undone() {
     assert!(fs::read(at.join("new.img")).unwrap() == sound.bytes);
     // Nothing is written over.
     let again = run(at, &["format", "card.img", "--copy", "new.img", "--as", "fat32", "--nothing-to-save"]);
-    assert_eq!(again.status, 2, "{}", again.out);
+    assert!(again.status == 2 && again.err.contains("the copy already exists"), "{}", again.err);
+    fs::remove_file(at.join("new.img")).unwrap();
+    let again = run(at, &["format", "card.img", "--copy", "new.img", "--as", "fat32", "--nothing-to-save"]);
+    assert!(again.status == 2 && again.err.contains("that of another job"), "{}", again.err);
     let itself = run(at, &["format", "card.img", "--copy", "card.img", "--as", "fat32", "--nothing-to-save"]);
     assert_eq!(itself.status, 2, "{}", itself.out);
     // Places that cannot be read are zeros on the copy, and undo says so.

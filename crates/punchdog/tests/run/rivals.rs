@@ -126,6 +126,32 @@ fn a_bare_volume_does_not_hide_the_one_that_a_table_listed() {
     }
 }
 
+/// The copies of an NTFS's first records stand in its midst, here in a file of the card that came after it.
+#[test]
+fn what_an_older_ntfs_has_in_its_midst_does_not_hide_a_newer_volume() {
+    let old = card(Kind::Ntfs, OLD, 56 * MIB, 4096, Fill::Some);
+    let new = card(Kind::Exfat, NEW, 40 * MIB, 4096, Fill::Full);
+    let mut bytes = old.bytes.clone();
+    let (from, to) = (NEW as usize, (NEW + 40 * MIB) as usize);
+    let own = bytes[from..to].iter().filter(|byte| **byte != 0).count();
+    assert!((1..1 << 20).contains(&own), "of the old one stands there what it has for itself: {own} bytes");
+    bytes[from..to].copy_from_slice(&new.bytes[from..to]);
+    bytes[..512].fill(0);
+    // Both boot regions of the new one.
+    bytes[from..from + 24 * 512].fill(0xFF);
+    let folder = folder_with("disk.img", &bytes);
+    let at = folder.path();
+    let seen = json(at, &["scout", "disk.img"], 1);
+    let found: Vec<u64> =
+        seen["volumes"].as_array().unwrap().iter().map(|v| v["offset"].as_u64().unwrap()).collect();
+    assert_eq!(found, [OLD, NEW]);
+    let open = json(at, &["plan", "disk.img"], 1);
+    assert!(open["steps"].as_array().unwrap().is_empty(), "nothing is written before an answer");
+    json(at, &["plan", "disk.img", "--choose", &format!("in-use={NEW}"), "--out", "new.json"], 0);
+    json(at, &["apply", "new.json", "--image", "disk.img", "--copy", "new.img"], 0);
+    assert_eq!(intact(at, "new.img", NEW), made(&new.volumes[0]));
+}
+
 #[test]
 fn the_image_of_a_medium_in_a_file_is_no_rival() {
     let mut card = card(Kind::Fat32, OLD, 40 * MIB, 512, Fill::Full);

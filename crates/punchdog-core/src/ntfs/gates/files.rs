@@ -5,10 +5,10 @@ use crate::{
     arith::{Peek, Sat},
     ntfs::{
         catalogue as c,
-        index::{key, root_fits, root_of},
-        layout::{ENTRY_HEAD, ENTRY_LAST, VOLUME_DIRTY, kind, own, sequence, unfix},
-        names::of_key,
-        record::{attributes, text},
+        fresh::BY_NUMBERS,
+        index::{in_root, root_fits, root_of},
+        layout::{VOLUME_DIRTY, kind, own, sequence, unfix},
+        record::attributes,
         runs::Mapping,
     },
 };
@@ -185,7 +185,7 @@ impl Mount<'_> {
             .to_vec();
         let (mut objects, mut reparse) = (None, None);
         for name in ["$ObjId", "$Quota", "$Reparse", "$UsnJrnl"] {
-            let Some(found) = entry_for(&folder.record, name) else { continue };
+            let Some(found) = in_root(&folder.record, name) else { continue };
             // Of the number, 32 bits are looked at.
             let (at, told) = ((found & u64::from(u32::MAX)).narrow(), sequence(found));
             if let Some((_, known)) = held.iter().find(|(own, _)| *own == at) {
@@ -210,7 +210,8 @@ impl Mount<'_> {
                 let _ = unfix(&mut record);
                 root_of(&record, index).is_some_and(|(root, _)| {
                     let value = root.value();
-                    (value.le32(0), value.le32(4)) == BY_NUMBERS && root_fits(value, self.cluster)
+                    (value.le32(0), value.le32(4)) == (BY_NUMBERS.of, BY_NUMBERS.rule)
+                        && root_fits(value, self.cluster)
                 })
             });
             if !fits {
@@ -218,26 +219,5 @@ impl Mount<'_> {
                 return;
             }
         }
-    }
-}
-
-/// The type and the order of an index by binary numbers, as its root node has them.
-const BY_NUMBERS: (u32, u32) = (0, 0x13);
-
-/// The reference in the entry of this name, in the root node of a folder's index.
-fn entry_for(record: &[u8], name: &str) -> Option<u64> {
-    let (root, _) = root_of(record, "$I30")?;
-    let value = root.value();
-    let mut at = value.le32(16).plus(16).size();
-    loop {
-        let (length, flags) = (usize::from(value.le16(at.plus(8))), value.le16(at.plus(12)));
-        if flags & ENTRY_LAST != 0 || length < ENTRY_HEAD {
-            return None;
-        }
-        let entry = value.part(at, length);
-        if text(of_key(key(entry))).eq_ignore_ascii_case(name) {
-            return Some(entry.le64(0));
-        }
-        at = at.plus(length);
     }
 }
