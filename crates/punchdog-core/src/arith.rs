@@ -97,6 +97,7 @@ pub trait Peek {
 }
 
 impl Peek for [u8] {
+    #[inline]
     fn part(&self, at: usize, length: usize) -> &[u8] {
         let from = at.min(self.len());
         let to = at.plus(length).min(self.len());

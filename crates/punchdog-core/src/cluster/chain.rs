@@ -23,6 +23,7 @@ pub enum Link {
 
 impl Link {
     /// True for a value that a chain can have at this place.
+    #[inline]
     pub fn in_chain(self) -> bool {
         matches!(self, Self::Next(_) | Self::End)
     }
@@ -49,6 +50,7 @@ pub enum End {
 
 /// `count` clusters in a row from `first` on. Numbers from a disk can be anything: what would be more
 /// than the largest number is left out.
+#[inline]
 pub(crate) fn run_of(first: u32, count: u32) -> std::ops::Range<u32> {
     first..first.plus(count)
 }
@@ -87,6 +89,7 @@ pub struct Walk {
 
 impl Walk {
     /// The clusters, in order.
+    #[inline]
     pub fn clusters(&self) -> impl Iterator<Item = u32> + '_ {
         self.runs.iter().flat_map(|(start, length)| run_of(*start, *length))
     }
@@ -173,10 +176,12 @@ pub struct Budget(Cell<u64>);
 
 impl Budget {
     /// Steps for a volume of so many clusters.
+    #[inline]
     pub fn new(clusters: u32) -> Self {
         Self(Cell::new(clusters.wide().times(TIMES).plus(1 << 24)))
     }
     /// Takes `steps` steps; false when there are no more.
+    #[inline]
     pub fn spend(&self, steps: u32) -> bool {
         let left = self.0.get().checked_sub(steps.wide());
         self.0.set(left.unwrap_or(0));

@@ -29,6 +29,7 @@ pub struct ClusterSet {
     len: usize,
 }
 
+#[inline]
 fn mask(range: &Range<usize>) -> u64 {
     // Bits `range` of a word; `range` lies within 0..64.
     let ones = |count: usize| 1_u64.checked_shl(count.narrow()).map_or(u64::MAX, |bit| bit.wrapping_sub(1));
@@ -37,16 +38,19 @@ fn mask(range: &Range<usize>) -> u64 {
 
 impl ClusterSet {
     /// An empty set of numbers below `len`.
+    #[inline]
     pub fn with_capacity(len: usize) -> Self {
         Self { pages: vec![Page::Empty; len.per_up(PAGE)], len }
     }
 
     /// The first number that cannot be in it.
+    #[inline]
     pub fn len(&self) -> usize {
         self.len
     }
 
     /// True when nothing is in it.
+    #[inline]
     pub fn is_empty(&self) -> bool {
         self.pages.iter().all(|page| *page == Page::Empty)
     }
@@ -80,11 +84,13 @@ impl ClusterSet {
     }
 
     /// Puts all of a range in.
+    #[inline]
     pub fn insert_range(&mut self, range: Range<usize>) {
         self.change(range, true);
     }
 
     /// Takes all of a range out.
+    #[inline]
     pub fn remove_range(&mut self, range: Range<usize>) {
         self.change(range, false);
     }
@@ -103,6 +109,7 @@ impl ClusterSet {
     }
 
     /// True when anything of a range is in it.
+    #[inline]
     pub fn contains_any_in_range(&self, range: Range<usize>) -> bool {
         self.count_in(range.clone()) > 0
     }
@@ -121,6 +128,7 @@ impl ClusterSet {
     }
 
     /// The first run within a range that is not in it.
+    #[inline]
     pub fn gap_in(&self, range: Range<usize>) -> Option<Range<usize>> {
         let start = self.first_in(range.clone(), false)?;
         let end = self.first_in(start..range.end, true).unwrap_or(range.end);
@@ -150,6 +158,7 @@ impl ClusterSet {
     }
 
     /// How many are in it.
+    #[inline]
     pub fn count(&self) -> usize {
         self.count_in(0..self.len)
     }
@@ -173,11 +182,13 @@ impl ClusterSet {
     }
 
     /// Takes out what the other has.
+    #[inline]
     pub fn difference_with(&mut self, other: &Self) {
         self.combine(other, |own, others| own & !others);
     }
 
     /// Takes out what the other has not.
+    #[inline]
     pub fn intersect_with(&mut self, other: &Self) {
         self.combine(other, |own, others| own & others);
     }
@@ -203,6 +214,7 @@ impl ClusterSet {
 
     /// Everything below the length that is not in it.
     #[must_use]
+    #[inline]
     pub fn complement(&self) -> Self {
         let mut all = Self::with_capacity(self.len);
         all.insert_range(0..self.len);

@@ -94,16 +94,19 @@ pub const FLAG_CLEAR: u16 = 1 << 3;
 
 impl BootSector {
     /// The sector that these bytes are.
+    #[inline]
     pub fn read(bytes: &[u8]) -> Option<Self> {
         Self::read_from_prefix(bytes).ok().map(|(sector, _)| sector)
     }
     /// The values that tell an exFAT boot sector from any other.
+    #[inline]
     pub fn named(&self) -> bool {
         self.name == *b"EXFAT   "
     }
 }
 
 /// The checksum of the first eleven sectors of a boot region (section 3.4, figure 1).
+#[inline]
 pub fn boot_checksum(region: &[u8], sector_bytes: usize) -> u32 {
     let summed = sector_bytes.saturating_mul(11);
     let left_out = |index: &usize| !NOT_SUMMED.contains(index);
@@ -112,17 +115,20 @@ pub fn boot_checksum(region: &[u8], sector_bytes: usize) -> u32 {
 }
 
 /// The checksum of an up-case table (section 7.2.2).
+#[inline]
 pub fn table_checksum(bytes: &[u8]) -> u32 {
     bytes.iter().fold(0, |sum: u32, byte| sum.rotate_right(1).wrapping_add(u32::from(*byte)))
 }
 
 /// The checksum of an entry set, but for the two bytes that hold it (section 6.3.3).
+#[inline]
 pub fn set_checksum(set: &[u8]) -> u16 {
     let bytes = set.iter().enumerate().filter(|(index, _)| *index != 2 && *index != 3);
     bytes.fold(0, |sum: u16, (_, byte)| sum.rotate_right(1).wrapping_add(u16::from(*byte)))
 }
 
 /// The hash of a name that was put into upper case (section 7.6.4).
+#[inline]
 pub fn name_hash(upper: &[u16]) -> u16 {
     let bytes = upper.iter().flat_map(|unit| unit.to_le_bytes());
     bytes.fold(0, |sum: u16, byte| sum.rotate_right(1).wrapping_add(u16::from(byte)))
@@ -250,12 +256,14 @@ impl Stream {
         put(raw, 24, &self.length.to_le_bytes());
     }
     /// The clusters lie in a row.
+    #[inline]
     pub fn in_a_row(&self) -> bool {
         self.flags & NO_CHAIN != 0
     }
 }
 
 /// Writes `bytes` into `raw` at `at`, as far as there is room.
+#[inline]
 pub fn put(raw: &mut [u8], at: usize, bytes: &[u8]) {
     for (slot, byte) in raw.iter_mut().skip(at).zip(bytes) {
         *slot = *byte;

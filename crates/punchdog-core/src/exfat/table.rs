@@ -53,11 +53,13 @@ impl Links {
     }
 
     /// The copy that hosts go by.
+    #[inline]
     pub fn active(&self) -> usize {
         self.active
     }
 
     /// The raw value of an entry in copy `copy`; `None` where it cannot be read.
+    #[inline]
     pub fn raw(&mut self, medium: &dyn Medium, copy: usize, cluster: u32) -> Option<u32> {
         let at = cluster.wide().times(4);
         let pages = self.copies.get_mut(copy)?;
@@ -66,6 +68,7 @@ impl Links {
     }
 
     /// What copy `copy` says of a cluster.
+    #[inline]
     pub fn in_copy(&mut self, medium: &dyn Medium, copy: usize, cluster: u32) -> Link {
         match self.raw(medium, copy, cluster) {
             None => Link::Unreadable,
@@ -78,6 +81,7 @@ impl Links {
     }
 
     /// What is believed of a cluster.
+    #[inline]
     pub fn get(&mut self, medium: &dyn Medium, cluster: u32) -> Link {
         match self.overrides.get(&cluster) {
             Some((link, _)) => *link,
@@ -86,22 +90,26 @@ impl Links {
     }
 
     /// Records what is believed instead.
+    #[inline]
     pub fn believe(&mut self, cluster: u32, link: Link, because: Because) {
         self.overrides.insert(cluster, (link, because));
     }
 
     /// The clusters of a range of which what follows was judged.
+    #[inline]
     pub fn guesses(&self, range: std::ops::Range<u32>) -> Vec<u32> {
         let found = self.overrides.range(range).filter(|(_, (_, why))| *why == Because::Guess);
         found.map(|(cluster, _)| *cluster).collect()
     }
     /// Everything that is believed to be other than it stands.
+    #[inline]
     pub fn overrides(&self) -> impl Iterator<Item = (u32, Link, Because)> + '_ {
         self.overrides.iter().map(|(cluster, (link, because))| (*cluster, *link, *because))
     }
 }
 
 /// The value that says this; an odd one stays what it is.
+#[inline]
 pub fn value(link: Link) -> u32 {
     match link {
         Link::Free | Link::Unreadable => 0,

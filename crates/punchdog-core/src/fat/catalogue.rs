@@ -181,6 +181,9 @@ catalogue! {
     LONG_CHECKSUM = ("fat/long-name-checksum", Untidy, "a long name's checksum is wrong", "FAT 1.03, LDIR_Chksum",
         "Hosts show the short name instead.",
         "Computed from the short name, which it fits (derived).");
+    LONG_FIELDS = ("fat/long-name-fields", Untidy, "a part of a long name is not marked as one", "FAT 1.03, LDIR_Attr",
+        "Hosts show the short name instead.",
+        "Marked by the parts beside it (derived).");
     LONG_STRAY = ("fat/long-name-stray", Untidy, "parts of a long name belong to nothing", "FAT 1.03, Long File Name Implementation",
         "Left over when a host that knows no long names changed the folder. They only take space.",
         "Marked free (derived).");

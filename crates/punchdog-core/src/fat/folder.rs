@@ -75,6 +75,8 @@ impl Flaws {
     pub const ENDS_EARLY: Self = Self(1 << 27);
     /// Its content reads as one value from some place to the end of the medium.
     pub const HOLLOW: Self = Self(1 << 28);
+    /// A part of the long name has other attributes than such a part, or a value where 0 must stand.
+    pub const LONG_FIELDS: Self = Self(1 << 29);
 
     /// True when all bits of `other` are set.
     pub fn has(self, other: Self) -> bool {
@@ -225,12 +227,16 @@ impl Set {
         let summed = entries.iter().filter(|part| part.checksum == sum).count();
         let in_order = entries.iter().rev().enumerate().all(|(index, part)| {
             let last = if index.plus(1) == count { LAST_LONG } else { 0 };
-            usize::from(part.order & 0x3f) == index.plus(1) && part.order & LAST_LONG == last
+            usize::from(part.order & !last) == index.plus(1) && part.order & LAST_LONG == last
         });
         let name = names::long_text(&names::long_units(&entries));
         let mut flaws = Flaws::default();
         if !names::long_is_legal(&name) {
             flaws.set(Flaws::LONG_ILLEGAL);
+        }
+        let usual = |part: &LongEntry| part.attributes == ATTR_LONG_NAME && !part.fills_reserved();
+        if !entries.iter().all(usual) {
+            flaws.set(Flaws::LONG_FIELDS);
         }
         match (summed == count, in_order) {
             (true, true) => Some((name, flaws)),
@@ -243,6 +249,26 @@ impl Set {
             _ => None,
         }
     }
+}
+
+/// True when entry `index` of these bytes is a part of a long name. Where its attributes are not those of
+/// one, its neighbours tell: the part before it, or the one it begins the name with behind it.
+fn is_part(bytes: &[u8], index: usize, before: Option<&LongEntry>) -> bool {
+    let at = |index: usize| LongEntry::read(bytes.part(index.times(ENTRY_BYTES), ENTRY_BYTES));
+    let follows = |one: &LongEntry, next: &LongEntry| {
+        next.order != 0
+            && u32::from(one.order & !LAST_LONG) == u32::from(next.order).plus(1)
+            && one.checksum == next.checksum
+    };
+    let Some(entry) = at(index) else { return false };
+    if entry.attributes & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME {
+        return true;
+    }
+    let begins = || {
+        let next = at(index.plus(1)).filter(|next| next.attributes == ATTR_LONG_NAME);
+        entry.order & LAST_LONG != 0 && next.is_some_and(|next| follows(&entry, &next))
+    };
+    !entry.fills_reserved() && (before.is_some_and(|before| follows(before, &entry)) || begins())
 }
 
 fn padded_at_end_only(entries: &[LongEntry]) -> bool {
@@ -296,7 +322,7 @@ impl Reading {
         for index in range {
             let raw = bytes.part(index.times(ENTRY_BYTES), ENTRY_BYTES);
             let (Some(entry), Some(long)) = (ShortEntry::read(raw), LongEntry::read(raw)) else { break };
-            let is_long = entry.attributes & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME;
+            let is_long = is_part(bytes, index, set.parts.last().map(|(_, part)| part));
             match raw.byte(0) {
                 END_ENTRY => {
                     self.note_deleted(index, entry, &set.parts, bounds);
@@ -446,7 +472,19 @@ mod tests {
         order[1][0] = 7;
         let mut sum = good.clone();
         sum[2][13] ^= 0x55;
-        let cases = [(good, Flaws::default()), (order, Flaws::LONG_ORDER), (sum, Flaws::LONG_CHECKSUM)];
+        let mut high = good.clone();
+        high[1][0] |= 0x80;
+        let field = |part: usize, at: usize, value: u8| {
+            let mut slots = good.clone();
+            slots[part][at] = value;
+            (slots, Flaws::LONG_FIELDS)
+        };
+        let mut cases = vec![(order, Flaws::LONG_ORDER), (high, Flaws::LONG_ORDER)];
+        cases.extend([(sum, Flaws::LONG_CHECKSUM), (good.clone(), Flaws::default())]);
+        for part in 0..3 {
+            cases.extend([field(part, 11, 0x8F), field(part, 11, 0x07), field(part, 11, 0x20)]);
+            cases.extend([field(part, 12, 0x10), field(part, 26, 9)]);
+        }
         for (slots, flaws) in cases {
             let reading = read(&slots);
             assert_eq!(reading.items.len(), 1);

@@ -119,22 +119,27 @@ const _: () = assert!(size_of::<BootTail32>() == 54);
 
 impl BootSector {
     /// The sector in these bytes; `None` when there are fewer than 512.
+    #[inline]
     pub fn read(bytes: &[u8]) -> Option<Self> {
         Self::read_from_prefix(bytes).ok().map(|(sector, _)| sector)
     }
     /// The FAT32 reading of the tail.
+    #[inline]
     pub fn tail32(&self) -> BootTail32 {
         zerocopy::transmute!(self.tail)
     }
     /// Puts back a FAT32 tail.
+    #[inline]
     pub fn set_tail32(&mut self, tail: BootTail32) {
         self.tail = zerocopy::transmute!(tail);
     }
     /// The FAT12/16 reading of the tail.
+    #[inline]
     pub fn tail16(&self) -> BootTail16 {
         BootTail16::read_from_prefix(&self.tail).map_or_else(|_| self.tail32().common, |(tail, _)| tail)
     }
     /// Puts back a FAT12/16 tail; the bytes behind it stay.
+    #[inline]
     pub fn set_tail16(&mut self, tail: BootTail16) {
         for (place, byte) in self.tail.iter_mut().zip(tail.as_bytes()) {
             *place = *byte;
@@ -174,10 +179,12 @@ pub const FSINFO_UNKNOWN: u32 = u32::MAX;
 
 impl FsInfo {
     /// The sector in these bytes; `None` when there are fewer than 512.
+    #[inline]
     pub fn read(bytes: &[u8]) -> Option<Self> {
         Self::read_from_prefix(bytes).ok().map(|(sector, _)| sector)
     }
     /// True when all three signatures are right.
+    #[inline]
     pub fn signed(&self) -> bool {
         self.lead.get() == FSINFO_LEAD
             && self.structure.get() == FSINFO_STRUCTURE
@@ -233,21 +240,25 @@ const _: () = assert!(size_of::<ShortEntry>() == ENTRY_BYTES);
 
 impl ShortEntry {
     /// The entry in these bytes; `None` when there are fewer than 32.
+    #[inline]
     pub fn read(bytes: &[u8]) -> Option<Self> {
         Self::read_from_prefix(bytes).ok().map(|(entry, _)| entry)
     }
     /// The first cluster; FAT12/16 ignore the high half.
+    #[inline]
     pub fn first_cluster(&self, wide: bool) -> u32 {
         let high = if wide { u32::from(self.first_cluster_high.get()) } else { 0 };
         high << 16_u32 | u32::from(self.first_cluster_low.get())
     }
     /// Sets the first cluster, both halves.
+    #[inline]
     pub fn set_first_cluster(&mut self, cluster: u32) {
         let [a, b, c, d] = cluster.to_le_bytes();
         self.first_cluster_low = U16::from_bytes([a, b]);
         self.first_cluster_high = U16::from_bytes([c, d]);
     }
     /// True for a subfolder.
+    #[inline]
     pub fn is_folder(&self) -> bool {
         self.attributes & (ATTR_DIRECTORY | ATTR_VOLUME_ID) == ATTR_DIRECTORY
     }
@@ -285,6 +296,7 @@ pub const LAST_LONG: u8 = 0x40;
 
 impl LongEntry {
     /// The entry in these bytes; `None` when there are fewer than 32.
+    #[inline]
     pub fn read(bytes: &[u8]) -> Option<Self> {
         Self::read_from_prefix(bytes).ok().map(|(entry, _)| entry)
     }
@@ -296,6 +308,11 @@ impl LongEntry {
             *unit = value.get();
         }
         units
+    }
+    /// True when something stands in LDIR_Type or LDIR_FstClusLO, where 0 must.
+    #[inline]
+    pub fn fills_reserved(&self) -> bool {
+        self.kind != 0 || self.first_cluster_low.get() != 0
     }
     /// A part with these units.
     pub fn with_units(order: u8, checksum: u8, units: [u16; LONG_UNITS]) -> Self {

@@ -69,6 +69,7 @@ impl Links {
     }
 
     /// True when no piece of copy `copy` holds foreign bytes.
+    #[inline]
     pub fn copy_is_clean(&self, copy: u32) -> bool {
         self.trashed.get(copy.size()).is_none_or(BTreeSet::is_empty)
     }
@@ -203,6 +204,7 @@ impl Links {
     }
 
     /// True where the entry of `cluster` may be none.
+    #[inline]
     pub fn is_suspect(&self, cluster: u32) -> bool {
         !self.suspect.is_empty() && self.suspect.contains(&self.piece(cluster))
     }
@@ -249,29 +251,35 @@ impl Links {
     }
 
     /// True when some piece of every copy holds foreign bytes.
+    #[inline]
     pub fn has_noise(&self) -> bool {
         self.trashed.iter().all(|pieces| !pieces.is_empty()) && !self.trashed.is_empty()
     }
 
     /// True where no copy has an entry for `cluster`, only foreign bytes.
+    #[inline]
     pub fn is_noise(&self, cluster: u32) -> bool {
         let piece = self.piece(cluster);
         !self.trashed.is_empty() && self.trashed.iter().all(|pieces| pieces.contains(&piece))
     }
 
     /// The geometry of the volume.
+    #[inline]
     pub fn geometry(&self) -> &Geometry {
         &self.geometry
     }
     /// True where the copies do not agree.
+    #[inline]
     pub fn differs(&self, cluster: u32) -> bool {
         self.differs.contains(cluster.size())
     }
     /// The clusters about which the copies do not agree.
+    #[inline]
     pub fn differing(&self) -> impl Iterator<Item = u32> + '_ {
         self.differs.ones().map(Sat::narrow)
     }
     /// What copy `copy` says of `cluster`.
+    #[inline]
     pub fn in_copy(&mut self, medium: &dyn Medium, copy: u32, cluster: u32) -> Link {
         let trashed = self.trashed.get(copy.size());
         if trashed.is_some_and(|pieces| !pieces.is_empty() && pieces.contains(&self.piece(cluster))) {
@@ -280,10 +288,12 @@ impl Links {
         self.copies.get_mut(copy.size()).map_or(Link::Unreadable, |c| c.link(medium, cluster))
     }
     /// The raw value of entry `cluster` in copy `copy`, entries 0 and 1 included.
+    #[inline]
     pub fn raw(&mut self, medium: &dyn Medium, copy: u32, cluster: u32) -> Option<u32> {
         self.copies.get_mut(copy.size()).and_then(|c| c.value(medium, cluster))
     }
     /// What is believed of `cluster`.
+    #[inline]
     pub fn get(&mut self, medium: &dyn Medium, cluster: u32) -> Link {
         if !self.overrides.is_empty()
             && let Some(found) = self.overrides.get(&cluster)
@@ -311,6 +321,7 @@ impl Links {
         links.iter().find(sane).or(links.first()).copied().unwrap_or(Link::Unreadable)
     }
 
+    #[inline]
     fn piece(&self, cluster: u32) -> u64 {
         entry_place(self.geometry.kind, cluster).0.per(512)
     }
@@ -329,17 +340,20 @@ impl Links {
     }
 
     /// Records a value that no copy has.
+    #[inline]
     pub fn rebuild(&mut self, cluster: u32, link: Link, because: Because) {
         self.overrides.insert(cluster, Override { link, because });
     }
 
     /// The clusters of a range of which what follows was judged.
+    #[inline]
     pub fn guesses(&self, range: std::ops::Range<u32>) -> Vec<u32> {
         let found = self.overrides.range(range).filter(|(_, found)| found.because == Because::Guess);
         found.map(|(cluster, _)| *cluster).collect()
     }
 
     /// Every override, by cluster.
+    #[inline]
     pub fn overrides(&self) -> impl Iterator<Item = (u32, Override)> + '_ {
         self.overrides.iter().map(|(cluster, found)| (*cluster, *found))
     }

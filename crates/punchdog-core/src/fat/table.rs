@@ -27,10 +27,12 @@ use crate::{
 
 impl Link {
     /// What `value` means in a volume of this geometry.
+    #[inline]
     pub fn of(value: u32, geometry: &Geometry) -> Self {
         Scale::of(geometry).link(value)
     }
     /// The value that says this; an odd one stays what it is.
+    #[inline]
     pub fn value(self, geometry: &Geometry) -> u32 {
         match self {
             Self::Free | Self::Unreadable => 0,
@@ -51,6 +53,7 @@ pub struct Scale {
 
 impl Scale {
     /// The scale of a volume of this geometry.
+    #[inline]
     pub fn of(geometry: &Geometry) -> Self {
         Self { top: end_mark(geometry.kind), last: geometry.last_cluster() }
     }
@@ -154,27 +157,32 @@ impl Copy {
     }
 
     /// Page `number` of the table: 64 KiB, the last one shorter.
+    #[inline]
     pub fn page(&mut self, medium: &dyn Medium, number: usize) -> &[u8] {
         self.pages.page(medium, number)
     }
 
     /// True when page `number` holds nothing but zeros.
+    #[inline]
     pub fn is_blank(&mut self, medium: &dyn Medium, number: usize) -> bool {
         self.pages.is_blank(medium, number)
     }
 
     /// True when part of page `number` cannot be read.
+    #[inline]
     pub fn has_holes(&mut self, medium: &dyn Medium, number: usize) -> bool {
         self.pages.page(medium, number);
         self.pages.has_holes(number.times(PAGE).wide(), PAGE.wide())
     }
 
     /// Gives the memory of a page back; it is read again when it is asked for.
+    #[inline]
     pub fn forget(&mut self, number: usize) {
         self.pages.forget(number);
     }
 
     /// The raw value of an entry; `None` where it cannot be read.
+    #[inline]
     pub fn value(&mut self, medium: &dyn Medium, cluster: u32) -> Option<u32> {
         let (at, width) = entry_place(self.kind, cluster);
         let kind = self.kind;
@@ -194,6 +202,7 @@ impl Copy {
     }
 
     /// What an entry says.
+    #[inline]
     pub fn link(&mut self, medium: &dyn Medium, cluster: u32) -> Link {
         self.value(medium, cluster).map_or(Link::Unreadable, |value| self.scale.link(value))
     }

@@ -34,10 +34,12 @@ pub struct Extent {
 
 impl Extent {
     /// A range of `length` bytes from `offset`.
+    #[inline]
     pub fn new(offset: u64, length: u64) -> Self {
         Self { offset, length }
     }
     /// The first byte behind the range.
+    #[inline]
     pub fn end(self) -> u64 {
         self.offset.plus(self.length)
     }
@@ -53,17 +55,20 @@ impl Extent {
         found
     }
     /// True when the two have a byte in common.
+    #[inline]
     pub fn overlaps(self, other: Self) -> bool {
         self.offset < other.end() && other.offset < self.end()
     }
     /// What both have in common; nothing where they do not overlap.
     #[must_use]
+    #[inline]
     pub fn common(self, other: Self) -> Self {
         let start = self.offset.max(other.offset);
         Self::new(start, self.end().min(other.end()).minus(start))
     }
     /// The same range, `by` bytes further on.
     #[must_use]
+    #[inline]
     pub fn moved(self, by: u64) -> Self {
         Self::new(self.offset.plus(by), self.length)
     }
@@ -114,6 +119,7 @@ pub trait Medium: Send + Sync {
     /// Bytes in the medium.
     fn len(&self) -> u64;
     /// True for a medium without a byte.
+    #[inline]
     fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -123,11 +129,13 @@ pub trait Medium: Send + Sync {
     /// else, and may do nothing.
     fn soon(&self, _extent: Extent) {}
     /// Places whose bytes are not known, in order. Those that nobody listed are known once a read of them failed.
+    #[inline]
     fn unknown(&self, _which: Unknown) -> Vec<Extent> {
         Vec::new()
     }
     /// The next range from `offset` on that may hold anything but zeros, or `None` when nothing but
     /// holes follows. A medium that knows of no holes says that all of it may.
+    #[inline]
     fn data_from(&self, offset: u64) -> Option<Extent> {
         (offset < self.len()).then(|| Extent::new(offset, self.len().minus(offset)))
     }
@@ -146,18 +154,23 @@ pub struct Lenient {
 }
 
 impl<M: Medium + ?Sized> Medium for &M {
+    #[inline]
     fn len(&self) -> u64 {
         (**self).len()
     }
+    #[inline]
     fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
         (**self).read_at(offset, into)
     }
+    #[inline]
     fn soon(&self, extent: Extent) {
         (**self).soon(extent);
     }
+    #[inline]
     fn data_from(&self, offset: u64) -> Option<Extent> {
         (**self).data_from(offset)
     }
+    #[inline]
     fn unknown(&self, which: Unknown) -> Vec<Extent> {
         (**self).unknown(which)
     }
@@ -238,19 +251,23 @@ pub struct Memory(Vec<u8>);
 
 impl Memory {
     /// A medium of these bytes.
+    #[inline]
     pub fn new(bytes: Vec<u8>) -> Self {
         Self(bytes)
     }
     /// The bytes themselves.
+    #[inline]
     pub fn bytes(&self) -> &[u8] {
         &self.0
     }
 }
 
 impl Medium for Memory {
+    #[inline]
     fn len(&self) -> u64 {
         self.0.len().wide()
     }
+    #[inline]
     fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
         let beyond = || MediumError::Beyond { offset, length: into.len().wide(), end: self.0.len().wide() };
         let from = self.0.get(offset.size()..offset.size().plus(into.len())).ok_or_else(beyond)?;
@@ -267,6 +284,7 @@ pub struct Window<'a> {
 
 impl<'a> Window<'a> {
     /// The part of `inner` at `place`, cut at the end of `inner`.
+    #[inline]
     pub fn new(inner: &'a dyn Medium, place: Extent) -> Self {
         let length = inner.len().minus(place.offset).min(place.length);
         Self { inner, place: Extent::new(place.offset, length) }
@@ -278,6 +296,7 @@ impl<'a> Window<'a> {
 pub struct Blank(pub u64);
 
 impl Medium for Blank {
+    #[inline]
     fn len(&self) -> u64 {
         self.0
     }
@@ -289,30 +308,36 @@ impl Medium for Blank {
         into.fill(0);
         Ok(())
     }
+    #[inline]
     fn data_from(&self, _: u64) -> Option<Extent> {
         None
     }
 }
 
 impl Medium for Window<'_> {
+    #[inline]
     fn len(&self) -> u64 {
         self.place.length
     }
+    #[inline]
     fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
         if offset.plus(into.len().wide()) > self.place.length {
             return Err(MediumError::Beyond { offset, length: into.len().wide(), end: self.place.length });
         }
         self.inner.read_at(self.place.offset.plus(offset), into)
     }
+    #[inline]
     fn soon(&self, extent: Extent) {
         self.inner.soon(extent.moved(self.place.offset));
     }
+    #[inline]
     fn data_from(&self, offset: u64) -> Option<Extent> {
         let found = self.inner.data_from(self.place.offset.plus(offset))?;
         let start = found.offset.minus(self.place.offset);
         let end = found.end().minus(self.place.offset).min(self.place.length);
         (start < end).then(|| Extent::new(start, end.minus(start)))
     }
+    #[inline]
     fn unknown(&self, which: Unknown) -> Vec<Extent> {
         within(self.inner.unknown(which), self.place)
     }

@@ -38,26 +38,31 @@ pub struct Pages {
 
 impl Pages {
     /// The bytes at `place`.
+    #[inline]
     pub fn new(place: Extent) -> Self {
         Self { place, kept: Vec::new(), order: VecDeque::new(), holes: rangemap::RangeSet::new() }
     }
 
     /// Bytes in all.
+    #[inline]
     pub fn len(&self) -> u64 {
         self.place.length
     }
 
     /// True when there are none.
+    #[inline]
     pub fn is_empty(&self) -> bool {
         self.place.length == 0
     }
 
     /// Bytes of page `number`; the last one is shorter.
+    #[inline]
     fn length(&self, number: usize) -> usize {
         self.place.length.minus(number.times(PAGE).wide()).min(PAGE.wide()).size()
     }
 
     /// Page `number`.
+    #[inline]
     pub fn page(&mut self, medium: &dyn Medium, number: usize) -> &[u8] {
         if matches!(self.kept.get(number), None | Some(Kept::Not)) {
             self.load(medium, number);
@@ -70,6 +75,7 @@ impl Pages {
     }
 
     /// True when page `number` can be read and holds nothing but zeros.
+    #[inline]
     pub fn is_blank(&mut self, medium: &dyn Medium, number: usize) -> bool {
         if matches!(self.kept.get(number), None | Some(Kept::Not)) {
             self.load(medium, number);
@@ -78,6 +84,7 @@ impl Pages {
     }
 
     /// True when part of these bytes, which were read, cannot be.
+    #[inline]
     pub fn has_holes(&self, from: u64, length: u64) -> bool {
         !self.holes.is_empty() && self.holes.overlaps(&(from..from.plus(length)))
     }

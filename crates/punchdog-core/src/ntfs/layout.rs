@@ -81,10 +81,12 @@ const _: () = assert!(size_of::<BootSector>() == 512);
 
 impl BootSector {
     /// The sector that these bytes are.
+    #[inline]
     pub fn read(bytes: &[u8]) -> Option<Self> {
         Self::read_from_prefix(bytes).ok().map(|(sector, _)| sector)
     }
     /// It says that it is NTFS.
+    #[inline]
     pub fn named(&self) -> bool {
         self.name == *b"NTFS    "
     }
@@ -216,19 +218,23 @@ pub const ENTRY_NODE: u16 = 1;
 pub const ENTRY_LAST: u16 = 2;
 
 /// The record number of a reference.
+#[inline]
 pub fn number(reference: u64) -> u64 {
     reference & 0xFFFF_FFFF_FFFF
 }
 /// The sequence number of a reference.
+#[inline]
 pub fn sequence(reference: u64) -> u16 {
     u16::try_from(reference >> 48_u32).unwrap_or(0)
 }
 /// The reference to a record.
+#[inline]
 pub fn reference(number: u32, sequence: u16) -> u64 {
     u64::from(number) | u64::from(sequence) << 48_u32
 }
 
 /// Puts `value` into `into` from `at` on, as far as there is room.
+#[inline]
 pub fn put(into: &mut [u8], at: usize, value: &[u8]) {
     if let Some(place) = into.get_mut(at..at.plus(value.len())) {
         place.copy_from_slice(value);

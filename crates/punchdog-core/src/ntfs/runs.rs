@@ -24,10 +24,12 @@ pub struct Run {
 
 impl Run {
     /// Clusters from `first` on.
+    #[inline]
     pub fn new(first: u64, length: u64) -> Self {
         Self { first: Some(first), length }
     }
     /// The cluster behind it; 0 for a hole.
+    #[inline]
     pub fn end(&self) -> u64 {
         self.first.map_or(0, |first| first.plus(self.length))
     }
@@ -96,6 +98,7 @@ pub fn decode(bytes: &[u8], wanted: u64, clusters: u64) -> (Vec<Run>, Option<Bad
 }
 
 /// As few bytes as a number needs, with its sign.
+#[inline]
 fn shortest(number: i64) -> Vec<u8> {
     let all = number.to_le_bytes();
     let enough = (1..=8).find(|length| signed(all.part(0, *length)) == number).unwrap_or(8);
@@ -150,10 +153,12 @@ impl Mapping {
         Self { rows }
     }
     /// Bytes in all.
+    #[inline]
     pub fn len(&self) -> u64 {
         self.rows.last().map_or(0, |(at, _, length)| at.plus(*length))
     }
     /// True where there are none.
+    #[inline]
     pub fn is_empty(&self) -> bool {
         self.rows.is_empty()
     }
@@ -171,10 +176,12 @@ impl Mapping {
         found
     }
     /// Where byte `at` stands.
+    #[inline]
     pub fn place(&self, at: u64) -> Option<u64> {
         self.places(at, 1).first().map(|(_, extent)| extent.offset)
     }
     /// The bytes; zeros in holes and for what cannot be read.
+    #[inline]
     pub fn read(&self, medium: &dyn Medium, at: u64, length: usize) -> Vec<u8> {
         let mut bytes = vec![0; length];
         self.read_into(medium, at, &mut bytes);

@@ -130,6 +130,18 @@ pub(super) const ALL: &[Fault] = &[
             p.write(made.entry - slot * 32 + 13, &[0x99]);
         }
     }),
+    fault("a part of a long name with attribute 143", "fat/long-name-fields", ANY, |p, _| {
+        let at = long_place(p, LONG);
+        p.write(at + 11, &[0x8F]);
+    }),
+    fault("a part of a long name marked as a file", "fat/long-name-fields", ANY, |p, _| {
+        let at = long_place(p, LONG);
+        p.write(at + 32 + 11, &[0x20]);
+    }),
+    fault("a part of a long name that names a cluster", "fat/long-name-fields", ANY, |p, _| {
+        let at = long_place(p, LONG);
+        p.write(at + 26, &[7, 0]);
+    }),
     fault("parts of a long name left over", "fat/long-name-stray", ANY, |p, _| {
         let place = behind_last(p, "Logs");
         let parts = names::long_parts("a name that nothing answers to any more.txt", 0x21);

@@ -72,59 +72,73 @@ impl Geometry {
     }
 
     /// Bytes of a sector.
+    #[inline]
     pub fn sector_bytes(&self) -> u64 {
         1_u64.checked_shl(self.sector_shift.into()).unwrap_or(0)
     }
     /// Bytes of a cluster.
+    #[inline]
     pub fn cluster_bytes(&self) -> u64 {
         self.sector_bytes().checked_shl(self.cluster_shift.into()).unwrap_or(0)
     }
     /// Where table `copy` begins: bytes from the start of the volume.
+    #[inline]
     pub fn table_place(&self, copy: u32) -> u64 {
         let sectors = self.table_offset.wide().plus(copy.wide().times(self.table_sectors.wide()));
         sectors.times(self.sector_bytes())
     }
     /// Bytes of one table.
+    #[inline]
     pub fn table_bytes(&self) -> u64 {
         self.table_sectors.wide().times(self.sector_bytes())
     }
     /// Where cluster 2 begins.
+    #[inline]
     pub fn heap_place(&self) -> u64 {
         self.heap_offset.wide().times(self.sector_bytes())
     }
     /// Where a cluster begins.
+    #[inline]
     pub fn cluster_place(&self, cluster: u32) -> u64 {
         self.heap_place().plus(cluster.minus(2).wide().times(self.cluster_bytes()))
     }
     /// The last cluster.
+    #[inline]
     pub fn last_cluster(&self) -> u32 {
         self.clusters.plus(1)
     }
     /// True for a cluster of the volume.
+    #[inline]
     pub fn has(&self, cluster: u32) -> bool {
         cluster >= 2 && cluster <= self.last_cluster()
     }
     /// Clusters that so many bytes take.
+    #[inline]
     pub fn clusters_for(&self, bytes: u64) -> u64 {
         bytes.per_up(self.cluster_bytes().max(1))
     }
     /// Bytes that the bitmap has to have (section 7.1.5).
+    #[inline]
     pub fn bitmap_bytes(&self) -> u64 {
         self.clusters.wide().per_up(8)
     }
     /// Bytes from the start to the end of the last cluster.
+    #[inline]
     pub fn heap_end(&self) -> u64 {
         self.heap_place().plus(self.clusters.wide().times(self.cluster_bytes()))
     }
     /// Bytes of the volume: as its length says, and no less than what its clusters take.
+    #[inline]
     pub fn bytes(&self) -> u64 {
         self.sectors.times(self.sector_bytes()).max(self.heap_end())
     }
     /// Bytes of a boot region.
+    #[inline]
     pub fn region_bytes(&self) -> u64 {
         self.sector_bytes().times(REGION_SECTORS)
     }
 
+    #[inline]
     fn elsewhere(&self, other: &Self) -> bool {
         let places =
             |g: &Self| (g.table_place(0), g.heap_place(), g.cluster_bytes(), g.cluster_place(g.root_cluster));

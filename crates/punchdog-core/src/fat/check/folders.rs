@@ -47,6 +47,11 @@ const LONG_FLAWS: &[(Flaws, &Entry, &str)] = &[
         &c::LONG_CHECKSUM,
         "Parts of the long name carry another checksum than the short name has.",
     ),
+    (
+        Flaws::LONG_FIELDS,
+        &c::LONG_FIELDS,
+        "A part of the long name has other attributes than 15, or a value where 0 must stand.",
+    ),
     (Flaws::LONG_ILLEGAL, &c::LONG_ILLEGAL, "The long name holds a character that is forbidden."),
     (Flaws::LONG_TWICE, &c::NAME_TWICE, "Another entry of the folder has the same long name."),
 ];

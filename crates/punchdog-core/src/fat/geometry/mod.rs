@@ -111,6 +111,7 @@ impl Geometry {
     }
 
     /// True when tables, root folder or clusters of `other` lie elsewhere than here.
+    #[inline]
     pub(crate) fn elsewhere(&self, other: &Self) -> bool {
         let places = |g: &Self| {
             (g.sector_bytes, g.reserved_sectors, g.tables, g.root_offset(), g.root_cluster, g.data_offset())
@@ -127,76 +128,94 @@ impl Geometry {
         }
     }
     /// True for FAT32.
+    #[inline]
     pub fn wide(&self) -> bool {
         self.kind == Kind::Fat32
     }
     /// Bytes in a cluster.
+    #[inline]
     pub fn cluster_bytes(&self) -> u32 {
         self.sector_bytes.times(self.sectors_per_cluster)
     }
     /// Bytes in one table.
+    #[inline]
     pub fn table_bytes(&self) -> u64 {
         self.table_sectors.wide().times(self.sector_bytes.wide())
     }
     /// Where copy `copy` of the table begins, in bytes.
+    #[inline]
     pub fn table_offset(&self, copy: u32) -> u64 {
         let sector = self.reserved_sectors.wide().plus(copy.wide().times(self.table_sectors.wide()));
         sector.times(self.sector_bytes.wide())
     }
     /// Where the root folder of FAT12 and FAT16 begins, in bytes.
+    #[inline]
     pub fn root_offset(&self) -> u64 {
         self.table_offset(self.tables)
     }
     /// Bytes in the root folder of FAT12 and FAT16.
+    #[inline]
     pub fn root_bytes(&self) -> u64 {
         self.root_entries.wide().times(32)
     }
     /// Where cluster 2 begins, in bytes.
+    #[inline]
     pub fn data_offset(&self) -> u64 {
         self.root_offset()
             .plus(self.root_bytes().per_up(self.sector_bytes.wide()).times(self.sector_bytes.wide()))
     }
+    #[inline]
     fn sectors_for_data(&self) -> u32 {
         self.total_sectors.minus(self.data_offset().per(self.sector_bytes.wide()).narrow())
     }
     /// Clusters by the sectors of the volume alone: what decides between FAT12 and FAT16.
+    #[inline]
     pub fn raw_clusters(&self) -> u32 {
         self.sectors_for_data().per(self.sectors_per_cluster)
     }
     /// Clusters that one table has entries for.
+    #[inline]
     pub fn table_clusters(&self) -> u32 {
         self.table_bytes().times(8).per(self.bits().wide()).minus(2).narrow()
     }
     /// Clusters in the volume.
+    #[inline]
     pub fn clusters(&self) -> u32 {
         self.raw_clusters().min(self.table_clusters())
     }
     /// The number of the last cluster.
+    #[inline]
     pub fn last_cluster(&self) -> u32 {
         self.clusters().plus(1)
     }
     /// True for the number of a cluster of this volume.
+    #[inline]
     pub fn has(&self, cluster: u32) -> bool {
         cluster >= 2 && cluster <= self.last_cluster()
     }
     /// Where a cluster begins, in bytes.
+    #[inline]
     pub fn cluster_offset(&self, cluster: u32) -> u64 {
         self.data_offset().plus(cluster.minus(2).wide().times(self.cluster_bytes().wide()))
     }
     /// Clusters that `size` bytes need.
+    #[inline]
     pub fn clusters_for(&self, size: u64) -> u32 {
         size.per_up(self.cluster_bytes().wide()).narrow()
     }
     /// Bytes in the volume.
+    #[inline]
     pub fn bytes(&self) -> u64 {
         self.total_sectors.wide().times(self.sector_bytes.wide())
     }
     /// The smallest number of table sectors that covers the clusters of the volume.
+    #[inline]
     pub fn table_sectors_needed(&self) -> u32 {
         let bits = self.raw_clusters().wide().plus(2).times(self.bits().wide());
         bits.per_up(8).per_up(self.sector_bytes.wide()).narrow()
     }
     /// What the folder reader must know.
+    #[inline]
     pub fn bounds(&self) -> super::folder::Bounds {
         super::folder::Bounds { last_cluster: self.last_cluster(), wide: self.wide() }
     }
@@ -244,12 +263,14 @@ pub struct Rival {
 
 impl Believed {
     /// True where neither a boot sector gives the geometry nor content bears it out.
+    #[inline]
     pub fn weak(&self) -> bool {
         matches!(self.origin, Origin::Derived) && !self.content_confirmed()
     }
     /// True when independent anchors agree on a geometry that no boot sector gives: a table that begins where
     /// it should, or several folders, and content that is where it says (folders in the clusters that they
     /// name, files of their kind, chains of their length), and nothing else that comes near it.
+    #[inline]
     pub fn confirmed(&self) -> bool {
         self.content_confirmed() && !self.rivals.iter().any(|rival| self.is_near(rival))
     }
@@ -264,6 +285,7 @@ impl Believed {
         self.origin != Origin::Derived || score.has_content() && anchored && !near
     }
 
+    #[inline]
     fn is_near(&self, rival: &Rival) -> bool {
         rival.score.points.saturating_add(NEAR) >= self.score.points
     }

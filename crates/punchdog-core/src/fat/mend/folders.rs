@@ -201,8 +201,9 @@ fn entry(
     name(job, node, &path, siblings)
 }
 
-const NAME_FLAWS: Flaws = Flaws::LONG_ORDER
-    .with(Flaws::LONG_CHECKSUM)
+/// What is wrong with the parts of a long name, and not with the name.
+const PART_FLAWS: Flaws = Flaws::LONG_ORDER.with(Flaws::LONG_CHECKSUM).with(Flaws::LONG_FIELDS);
+const NAME_FLAWS: Flaws = PART_FLAWS
     .with(Flaws::LONG_ILLEGAL)
     .with(Flaws::LONG_TWICE)
     .with(Flaws::SHORT_ILLEGAL)
@@ -281,6 +282,7 @@ fn name(
     let entries: Vec<&'static Entry> = [
         (Flaws::LONG_ORDER, &c::LONG_ORDER),
         (Flaws::LONG_CHECKSUM, &c::LONG_CHECKSUM),
+        (Flaws::LONG_FIELDS, &c::LONG_FIELDS),
         (Flaws::LONG_ILLEGAL, &c::LONG_ILLEGAL),
         (Flaws::LONG_TWICE, &c::NAME_TWICE),
         (Flaws::SHORT_ILLEGAL, &c::SHORT_ILLEGAL),
@@ -290,7 +292,7 @@ fn name(
     .filter(|(flaw, _)| node.flaws.has(*flaw))
     .map(|(_, entry)| entry)
     .collect();
-    let only_parts = !node.flaws.any(NAME_FLAWS.without(Flaws::LONG_ORDER.with(Flaws::LONG_CHECKSUM)));
+    let only_parts = !node.flaws.any(NAME_FLAWS.without(PART_FLAWS));
     let step = Step::new(
         "name-mended",
         if only_parts {

@@ -32,6 +32,7 @@ pub struct Geometry {
     pub index_shift: u8,
 }
 
+#[inline]
 fn power(shift: u8) -> u64 {
     1_u64.checked_shl(u32::from(shift)).unwrap_or(0)
 }
@@ -47,6 +48,7 @@ pub fn sized(code: i8, cluster_shift: u8) -> Option<u8> {
 }
 
 /// How a boot sector writes a size of 2 to the power of `shift`.
+#[inline]
 pub fn size_code(shift: u8, cluster_shift: u8) -> i8 {
     match shift.checked_sub(cluster_shift) {
         Some(more) => i8::try_from(power(more)).unwrap_or(1),
@@ -55,6 +57,7 @@ pub fn size_code(shift: u8, cluster_shift: u8) -> i8 {
 }
 
 /// How a boot sector writes a cluster of so many sectors.
+#[inline]
 pub fn cluster_code(shift: u8) -> u8 {
     if shift <= 7 { u8::try_from(power(shift)).unwrap_or(1) } else { 0_u8.wrapping_sub(shift) }
 }
@@ -99,46 +102,57 @@ impl Geometry {
             && self.mirror < self.clusters()
     }
     /// Bytes of a sector.
+    #[inline]
     pub fn sector(&self) -> u64 {
         power(self.sector_shift)
     }
     /// Bytes of a cluster.
+    #[inline]
     pub fn cluster(&self) -> u64 {
         power(self.cluster_shift)
     }
     /// Bytes of a record.
+    #[inline]
     pub fn record(&self) -> usize {
         power(self.record_shift).size()
     }
     /// Bytes of an index block.
+    #[inline]
     pub fn index(&self) -> usize {
         power(self.index_shift).size()
     }
     /// Bytes that the boot sector counts.
+    #[inline]
     pub fn counted(&self) -> u64 {
         self.sectors.times(self.sector())
     }
     /// Bytes of the volume with the copy of its boot sector.
+    #[inline]
     pub fn bytes(&self) -> u64 {
         self.counted().plus(self.sector())
     }
     /// Whole clusters.
+    #[inline]
     pub fn clusters(&self) -> u64 {
         self.counted().checked_shr(u32::from(self.cluster_shift)).unwrap_or(0)
     }
     /// Where a cluster stands.
+    #[inline]
     pub fn place(&self, cluster: u64) -> u64 {
         cluster.times(self.cluster())
     }
     /// Clusters that so many bytes need.
+    #[inline]
     pub fn clusters_for(&self, bytes: u64) -> u64 {
         bytes.per_up(self.cluster())
     }
     /// What the number of an index block of `block` bytes is counted in.
+    #[inline]
     pub fn index_step(&self, block: u64) -> u64 {
         if block >= self.cluster() { block.per(self.cluster()) } else { block.per(512) }
     }
     /// Copies that $MFTMirr has: the first four records, or as many as a cluster holds.
+    #[inline]
     pub fn mirrored(&self) -> u64 {
         self.cluster().per(self.record().wide()).max(4)
     }

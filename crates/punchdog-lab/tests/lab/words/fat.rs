@@ -1360,6 +1360,36 @@ fn folders_and_their_entries() {
     "#]],
     );
     says(
+        "a part of a long name with attribute 143",
+        &expect![[r#"
+            fat/long-name-fields at 31424+128
+              Logs/2026/counts on the western ledges, second visit.csv: a part of a long name is not marked as one. A part of the long name has other attributes than 15, or a value where 0 must stand.
+            derived: Logs/2026/counts on the western ledges, second visit.csv: write the parts of its long name again
+              the place of each part and the short name
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
+    );
+    says(
+        "a part of a long name marked as a file",
+        &expect![[r#"
+            fat/long-name-fields at 31424+128
+              Logs/2026/counts on the western ledges, second visit.csv: a part of a long name is not marked as one. A part of the long name has other attributes than 15, or a value where 0 must stand.
+            derived: Logs/2026/counts on the western ledges, second visit.csv: write the parts of its long name again
+              the place of each part and the short name
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
+    );
+    says(
+        "a part of a long name that names a cluster",
+        &expect![[r#"
+            fat/long-name-fields at 31424+128
+              Logs/2026/counts on the western ledges, second visit.csv: a part of a long name is not marked as one. A part of the long name has other attributes than 15, or a value where 0 must stand.
+            derived: Logs/2026/counts on the western ledges, second visit.csv: write the parts of its long name again
+              the place of each part and the short name
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
+    );
+    says(
         "parts of a long name left over",
         &expect![[r#"
         fat/long-name-stray at 30880+32 30912+32 30944+32

@@ -2,9 +2,7 @@
 //! plan makes no file worse that could be read, and where the volume is called sound afterwards, another reader finds the
 //! same files in it by going down the folders' indexes.
 
-mod common;
-
-use common::reader;
+use crate::reader;
 use punchdog_core::{
     family::Wanted,
     files::record::State,

@@ -1,8 +1,6 @@
 //! Folders of NTFS volumes put back: large ones, crowds of them, without room, and all at once with the rest.
 
-mod common;
-
-use common::reader;
+use crate::reader;
 use punchdog_core::{
     family::Wanted,
     medium::{Extent, Medium, Memory},

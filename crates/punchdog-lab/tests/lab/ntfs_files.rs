@@ -1,8 +1,6 @@
 //! What is said of NTFS files that are not plain content in a folder that is there.
 
-mod common;
-
-use common::reader;
+use crate::reader;
 use punchdog_core::{
     family::Wanted,
     files::record::{FileRecord, State},

@@ -1,0 +1,31 @@
+//! The lab's tests, one module a subject. One program, so that they are linked once and no core waits.
+
+mod apply;
+mod costs;
+mod crowds;
+mod end_marks;
+mod exfat_gates;
+mod exfat_geometry;
+mod exfat_sets;
+mod fights;
+mod foreign;
+mod full_volumes;
+mod gates;
+mod geometry;
+mod hostile;
+mod independent;
+mod kinds;
+mod matrix;
+mod media;
+mod ntfs_files;
+mod ntfs_folders;
+mod ntfs_parts;
+mod ntfs_struck;
+mod one_cluster_files;
+mod pairs;
+mod partitions;
+mod reader;
+mod sweep;
+mod unlisted_damage;
+mod unreadable;
+mod words;
