@@ -156,6 +156,7 @@ fn file(medium: &dyn Medium, grid: Grid, item: &Item, place: u64, path: TreePath
         attributes: Attributes::from_bits_truncate(item.attributes()),
         content,
         place,
+        nameless: false,
         masked: false,
         whole: false,
         taken: false,

@@ -154,6 +154,12 @@ catalogue! {
     SET_TYPES = ("exfat/set-entry-type", RisksFiles, "an entry of a set has lost its type", "exFAT 1.00, 6.2.1",
         "Hosts skip the set without a word: the file does not show.",
         "Set to the type that belongs there (exact where the checksum then fits).");
+    HEAD_LOST = ("exfat/set-head-lost", RisksFiles, "the first entry of a set is lost", "exFAT 1.00, 7.4",
+        "Hosts skip what follows: the file does not show. Its attributes and times are lost.",
+        "Made anew for what follows it, whose name has its hash and whose clusters are in use and nobody else's (derived); the times become 1 January 1980.");
+    NAME_LOST = ("exfat/set-name-lost", RisksFiles, "the name of a file is lost", "exFAT 1.00, 7.7",
+        "Hosts skip the set: the file does not show. Its clusters, length, times and attributes are known.",
+        "The number that goes on from its neighbours, where just one such name has the hash; else one that is made up (judged).");
     NAME_LENGTH = ("exfat/name-length", RisksFiles, "a name's length is wrong", "exFAT 1.00, 7.6.3",
         "The file is listed and cannot be opened, or its name is cut.",
         "Counted (exact where the hash then fits).");

@@ -108,6 +108,7 @@ fn take(
         attributes: Attributes::from_bits_truncate(item.attributes()),
         content: if folder { Content::default() } else { content },
         place,
+        nameless: false,
         masked: false,
         taken,
         whole: false,

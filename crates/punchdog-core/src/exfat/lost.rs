@@ -141,7 +141,7 @@ impl Surveyor<'_> {
     }
 
     /// A bitmap that has most of what files and folders claim as free says nothing of the rest.
-    fn bitmap_believed(&self) -> bool {
+    pub(super) fn bitmap_believed(&self) -> bool {
         let claimed = self.out.claimed.count();
         let denied = self.out.claimed.difference(&self.out.used).count();
         !self.out.bitmap.clusters.is_empty() && denied.times(2) < claimed
@@ -196,7 +196,7 @@ impl Surveyor<'_> {
         }
     }
 
-    fn start_of(&self, cluster: u32) -> Vec<u8> {
+    pub(super) fn start_of(&self, cluster: u32) -> Vec<u8> {
         let g = self.out.geometry;
         self.medium.lenient(g.cluster_place(cluster), kinds::ENOUGH.min(g.cluster_bytes().size())).bytes
     }

@@ -6,8 +6,10 @@
 //! `check` reports, `mend` writes, `gates` knows what hosts demand, `fresh` lays down an empty
 //! volume.
 
+mod accept;
 pub mod beneath;
 pub mod boot;
+mod broken;
 pub mod catalogue;
 mod check;
 mod deleted;
@@ -181,6 +183,7 @@ impl Survey for ExfatSurvey {
                 place: node.place,
                 masked: node.flaws.contains(Flaws::OTHER_COPY),
                 whole: node.whole(),
+                nameless: node.flaws.contains(Flaws::NAME),
                 taken: false,
                 absent: false,
                 lacks: Vec::new(),
@@ -255,6 +258,12 @@ fn note(node: &Node) -> Option<&'static str> {
         Reached::Undeleted => "marked deleted, but its clusters are still in use",
         _ if node.whole() && node.flaws.contains(Flaws::OTHER_COPY) => {
             "whole, but only by the other table than the one that hosts read"
+        }
+        _ if node.whole() && node.flaws.contains(Flaws::NAME) => {
+            "its content is whole, but hosts do not find it, and its name is lost: this one was made up"
+        }
+        _ if node.whole() && node.flaws.contains(Flaws::HEAD) => {
+            "its content is whole, but hosts do not find it, and its attributes and times are lost"
         }
         _ if node.whole() && node.flaws.intersects(HIDING) => {
             "its content is whole, but hosts do not find it: its entry set is damaged"

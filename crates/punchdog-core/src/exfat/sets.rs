@@ -9,6 +9,7 @@
 //! which the checksum fits is the one that was written.
 
 use super::{
+    broken,
     layout::{
         BENIGN, BITMAP, END, ENTRY, FILE, GUID, IN_USE, LABEL, NAME, NAME_UNITS, Owner, PADDING, SECONDARY,
         STREAM, Stream, UPCASE, name_hash, put, set_checksum,
@@ -88,6 +89,14 @@ bitflags! {
         const HOLLOW = 1 << 31;
         /// An entry of the set is of a type that is not known, and that may not be ignored.
         const CRITICAL = 1 << 32;
+        /// The file entry has lost its type.
+        const HEAD_TYPE = 1 << 33;
+        /// The file entry is lost; this one was made up, but for what the set behind it tells.
+        const HEAD = 1 << 34;
+        /// The name is lost, all of it or a part.
+        const NAME = 1 << 35;
+        /// The name was found again: among those that its neighbours suggest it alone has the hash.
+        const NAME_FOUND = 1 << 36;
     }
 }
 
@@ -104,6 +113,8 @@ pub struct Item {
     pub stream: Stream,
     /// What is wrong with it.
     pub flaws: Flaws,
+    /// The length and the hash of a name that is lost.
+    pub said: (u8, u16),
 }
 
 impl Item {
@@ -136,6 +147,8 @@ pub struct Reading {
     pub end: Option<u32>,
     /// Whole sets behind the end mark.
     pub behind: Vec<Item>,
+    /// Sets without their file entry or their name.
+    pub broken: Vec<Item>,
     /// Something else stands behind the end mark, from this entry on.
     pub tail: Option<u32>,
     /// Sets marked deleted whose checksum fits as it was before.
@@ -200,6 +213,16 @@ fn units_of(names: &[&[u8]]) -> Vec<u16> {
         .collect()
 }
 
+/// True for what holds the values of a stream entry, whatever its type says.
+pub(super) fn like_stream(raw: &[u8]) -> bool {
+    raw.byte(1) < 4
+        && raw.byte(2) == 0
+        && raw.byte(3) > 0
+        && raw.le16(6) == 0
+        && raw.le32(16) == 0
+        && raw.le64(8) <= raw.le64(24).max(1)
+}
+
 /// The set that begins at entry `index`, with its flaws; `None` when no file can be made of it.
 fn read_set(bytes: &[u8], index: usize, upcase: &Upcase) -> Option<Item> {
     let entry = |number: usize| bytes.part(index.plus(number).times(ENTRY), ENTRY);
@@ -213,14 +236,6 @@ fn read_set(bytes: &[u8], index: usize, upcase: &Upcase) -> Option<Item> {
     // How many entries follow that can belong to it, whatever their types and the count say?
     let mut flaws = Flaws::empty();
     let second = entry(1);
-    let like_stream = |raw: &[u8]| {
-        raw.byte(1) < 4
-            && raw.byte(2) == 0
-            && raw.byte(3) > 0
-            && raw.le16(6) == 0
-            && raw.le32(16) == 0
-            && raw.le64(8) <= raw.le64(24).max(1)
-    };
     if second.byte(0) != STREAM && !like_stream(second) {
         return None;
     }
@@ -279,7 +294,7 @@ fn clear_tail(raw: &mut [u8], length: usize) {
 }
 
 /// Judges a set whose entries have their types and whose count fits.
-fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &Upcase) -> Option<Item> {
+pub(super) fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &Upcase) -> Option<Item> {
     let standing = set_checksum(&raw);
     let stream_raw = raw.part(ENTRY, ENTRY).to_vec();
     if stream_raw.byte(0) != STREAM {
@@ -336,7 +351,14 @@ fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &Upcase) -> O
         let sum = set_checksum(&raw);
         put(&mut raw, 2, &sum.to_le_bytes());
     }
-    Some(Item { index: index.narrow(), raw, name: String::from_utf16_lossy(&units), stream, flaws })
+    Some(Item {
+        index: index.narrow(),
+        raw,
+        name: String::from_utf16_lossy(&units),
+        stream,
+        flaws,
+        said: (0, 0),
+    })
 }
 
 impl Reading {
@@ -354,6 +376,7 @@ impl Reading {
             }
             index = index.plus(reading.entry(bytes, index, raw, upcase, root));
         }
+        reading.name_the_nameless(upcase);
         reading
     }
 
@@ -363,12 +386,35 @@ impl Reading {
         let number = index.narrow();
         match kind {
             FILE => {
-                if let Some(item) = read_set(bytes, index, upcase) {
+                // What stands where a name should, and is neither marked as one nor has its hash, is none.
+                let none = |item: &Item| item.flaws.contains(Flaws::NAME_TYPE | Flaws::HASH);
+                let set = read_set(bytes, index, upcase);
+                if let Some(item) =
+                    set.filter(|item| !none(item) || broken::without_name(bytes, index, upcase).is_none())
+                {
                     let taken = item.entries().size();
                     self.items.push(item);
                     return taken;
                 }
+                if let Some(item) = broken::without_name(bytes, index, upcase) {
+                    let taken = item.entries().size();
+                    self.broken.push(item);
+                    return taken;
+                }
                 self.junk.push(number);
+            }
+            _ if let Some(item) = headless(bytes, index, kind, upcase) => {
+                let taken = item.entries().size();
+                // What a delete that was interrupted leaves looks the same: its clusters tell.
+                let deleted = kind | IN_USE == FILE && !item.flaws.contains(Flaws::HEAD);
+                // Where the checksum fits, it lost its type and nothing else.
+                let list = match item.flaws {
+                    _ if deleted => &mut self.deleted,
+                    flaws if flaws.intersects(Flaws::HEAD | Flaws::CHECKSUM) => &mut self.broken,
+                    _ => &mut self.items,
+                };
+                list.push(item);
+                return taken;
             }
             BITMAP | UPCASE if root => self.owners.push((number, kind, Owner::read(raw))),
             LABEL if root => {
@@ -397,10 +443,10 @@ impl Reading {
 
     fn behind(&mut self, bytes: &[u8], end: usize, upcase: &Upcase) {
         let count = bytes.len().per(ENTRY);
-        let mut index = end.plus(1);
+        let mut index = end;
         // Nearly always nothing follows, and that is quickly seen.
         let empty = |piece: &[u8]| piece.iter().fold(0, |all, byte| all | byte) == 0;
-        if bytes.get(index.times(ENTRY)..).is_none_or(|rest| rest.chunks(4096).all(empty)) {
+        if bytes.get(index.plus(1).times(ENTRY)..).is_none_or(|rest| rest.chunks(4096).all(empty)) {
             return;
         }
         while index < count {
@@ -412,12 +458,26 @@ impl Reading {
                 self.behind.push(item);
                 continue;
             }
+            if let Some(item) = headless(bytes, index, raw.byte(0), upcase) {
+                index = index.plus(item.entries().size());
+                self.behind.push(item);
+                continue;
+            }
             if self.tail.is_none() && raw.byte(0) & IN_USE != 0 {
                 self.tail = Some(index.narrow());
             }
             index = index.plus(1);
         }
     }
+}
+
+/// The set that has lost its file entry, where something of the type `kind` stands in place of that.
+fn headless(bytes: &[u8], index: usize, kind: u8, upcase: &Upcase) -> Option<Item> {
+    if kind == FILE || bytes.byte(index.plus(1).times(ENTRY)) != STREAM {
+        return None;
+    }
+    let own = matches!(kind, BITMAP | UPCASE | LABEL | GUID);
+    broken::without_head(bytes, index, upcase).filter(|item| !own || !item.flaws.contains(Flaws::HEAD))
 }
 
 /// A set whose entries lost their in-use bits, and nothing else.

@@ -116,8 +116,8 @@ pub(super) struct Surveyor<'m> {
     entered: HashSet<u32>,
     /// Nodes that do not fit as they stand.
     pub(super) waiting: Vec<u32>,
-    /// Sets behind an end mark: folder, place, set.
-    behind: Vec<(u32, u64, Item)>,
+    /// Sets behind an end mark, and sets that are not whole: folder, place, set.
+    pub(super) behind: Vec<(u32, u64, Item)>,
 }
 
 /// Surveys the volume.
@@ -569,7 +569,7 @@ impl Surveyor<'_> {
         if !reading.behind.is_empty() {
             notes.hides = Some((end, 0));
         }
-        for item in reading.behind {
+        for item in reading.behind.into_iter().chain(reading.broken) {
             let place = content.place(item.index).unwrap_or(0);
             self.behind.push((number, place, item));
         }
@@ -722,41 +722,6 @@ impl Surveyor<'_> {
         let bytes = self.medium.lenient(place, each).bytes;
         let reading = Reading::of(&bytes, &self.out.capitals, false);
         reading.items.iter().chain(&reading.behind).any(|item| item.flaws.is_empty())
-    }
-
-    /// Sets behind an end mark are real when their clusters fit and are nobody else's.
-    fn accept_behind(&mut self) {
-        if self.behind.is_empty() {
-            return;
-        }
-        // An entry that stands where it should names these clusters: then the set behind is a stale one.
-        let named: HashSet<u32> =
-            self.out.tree.nodes.iter().filter(|node| node.first != 0).map(|node| node.stream.first).collect();
-        for (folder, place, item) in std::mem::take(&mut self.behind) {
-            if named.contains(&item.stream.first) && item.stream.first != 0 {
-                continue;
-            }
-            let needed = self.out.geometry.clusters_for(item.stream.length).narrow();
-            let own = item.stream.first == 0 && needed == 0
-                || self.out.geometry.has(item.stream.first) && {
-                    let row = item.stream.in_a_row();
-                    if row {
-                        self.out.geometry.has(item.stream.first.plus(needed).minus(1))
-                            && !self.is_claimed(item.stream.first, needed)
-                    } else {
-                        let walk = self.walk(item.stream.first, None);
-                        walk.end == End::Proper && walk.meets.is_none() && walk.length == needed
-                    }
-                };
-            if own {
-                self.add(folder, place, &item, Reached::BehindEnd);
-                if let Some(notes) = self.out.tree.notes.get_mut(&folder)
-                    && let Some((_, count)) = &mut notes.hides
-                {
-                    *count = count.plus(1);
-                }
-            }
-        }
     }
 
     /// Names that a folder has twice (section 7.7: names are unique, case apart).

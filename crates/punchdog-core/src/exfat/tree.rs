@@ -80,6 +80,10 @@ pub const HIDING: Flaws = Flaws::COUNT
     .union(Flaws::NAME_LENGTH)
     .union(Flaws::NAME_TAIL)
     .union(Flaws::HASH)
+    .union(Flaws::HEAD_TYPE)
+    .union(Flaws::HEAD)
+    .union(Flaws::NAME)
+    .union(Flaws::NAME_FOUND)
     .union(Flaws::CHECKSUM);
 
 impl Node {

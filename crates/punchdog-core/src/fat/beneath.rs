@@ -176,6 +176,7 @@ impl Layer {
             attributes: Attributes::from_bits_truncate(entry.attributes.into()),
             content,
             place: folder.place.plus(item.index.times(ENTRY_BYTES).wide()),
+            nameless: false,
             masked: false,
             whole: false,
             taken: false,

@@ -141,6 +141,7 @@ fn take(
         attributes: Attributes::from_bits_truncate(item.entry.attributes.into()),
         content,
         place,
+        nameless: false,
         masked: false,
         taken,
         whole: false,

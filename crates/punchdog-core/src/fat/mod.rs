@@ -205,6 +205,7 @@ impl Survey for FatSurvey {
                 attributes: Attributes::from_bits_truncate(node.entry.attributes.into()),
                 content: Content::stored(places, u64::MAX),
                 place: node.place,
+                nameless: false,
                 masked: node.flaws.has(Flaws::OTHER_COPY),
                 whole: node.whole(),
                 taken: false,

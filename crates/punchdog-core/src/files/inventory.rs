@@ -87,6 +87,7 @@ struct Entry {
     folder: bool,
     state: State,
     masked: bool,
+    nameless: bool,
     /// Bytes that its entry says.
     size: u64,
     /// Bytes that can be had.
@@ -124,8 +125,8 @@ impl Inventory {
             self.hash.update(extent.length.to_le_bytes());
         }
         let (held, content) = (file.content.held(), file.content.identity());
-        let FileRecord { path, folder, state, masked, size, place, .. } = file;
-        self.files.push(Entry { path, folder, state, masked, size, held, place, content });
+        let FileRecord { path, folder, state, masked, nameless, size, place, .. } = file;
+        self.files.push(Entry { path, folder, state, masked, nameless, size, held, place, content });
     }
 
     /// The digest.
@@ -189,7 +190,7 @@ fn change(before: &Entry, after: &Entry, hidden: bool) -> Change {
         // A damaged file whose size was set to what is there is whole again, but shorter.
         _ if holds < held && !same => Fate::Shorter,
         (false, _) => Fate::Damaged,
-        _ if is_adrift(&after.path) && before.state != State::Intact => Fate::Adrift,
+        _ if (before.nameless || is_adrift(&after.path)) && before.state != State::Intact => Fate::Adrift,
         (true, State::Intact) if moved => Fate::Moved,
         (true, State::Intact) if !hidden => Fate::Intact,
         (true, _) => Fate::Back,
@@ -221,6 +222,7 @@ mod tests {
             attributes: Attributes::empty(),
             content: Content::stored([Extent::new(place * 1000, size)], size),
             place,
+            nameless: false,
             masked: false,
             whole: state == State::Intact,
             taken: false,

@@ -97,6 +97,8 @@ pub struct FileRecord {
     pub masked: bool,
     /// All of its content is known, whatever keeps hosts from it.
     pub whole: bool,
+    /// Its name is lost, and this one is made up.
+    pub nameless: bool,
     /// It is deleted, and part of its clusters belongs to something else now.
     pub taken: bool,
     /// It has content, and none of it is on the medium: beyond the end of the image, or where everything
@@ -122,6 +124,7 @@ impl FileRecord {
             place: 0,
             masked: false,
             whole: false,
+            nameless: false,
             taken: false,
             absent: false,
             lacks: Vec::new(),

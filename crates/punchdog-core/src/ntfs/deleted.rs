@@ -98,6 +98,7 @@ fn one(
         attributes: Attributes::from_bits_truncate(u16::try_from(file.attributes & 0xFFFF).unwrap_or(0)),
         content: if folder { Content::default() } else { content },
         place: survey.mft.place(file.number).unwrap_or(0),
+        nameless: false,
         masked: false,
         whole: false,
         taken,

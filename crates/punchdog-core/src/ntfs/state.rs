@@ -116,6 +116,7 @@ fn empty(path: TreePath) -> FileRecord {
         attributes: Attributes::empty(),
         content: Content::default(),
         place: 0,
+        nameless: false,
         masked: false,
         whole: false,
         taken: false,

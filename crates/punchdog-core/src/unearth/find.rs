@@ -135,6 +135,7 @@ impl Find {
             modified: self.modified,
             attributes: Attributes::empty(),
             place: self.start().unwrap_or(0),
+            nameless: false,
             masked: false,
             whole: self.complete == Complete::Yes,
             taken: self.complete == Complete::No && !short,

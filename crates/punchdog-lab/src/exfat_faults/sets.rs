@@ -1,6 +1,7 @@
 //! Damage to entry sets and folders.
 
 use super::{CROWDED, FOLDER, Fault, LONG, OTHER, PIECES, Patient, README, ROW, fault};
+use crate::seed::Seed;
 use punchdog_core::medium::Extent;
 
 /// The last entries of a folder that are empty: where, and how many.
@@ -26,6 +27,16 @@ fn touched(p: &mut Patient, path: &str) {
     p.damaged.push(all);
 }
 
+/// Of sets in the hole all is lost but the content; of the first the name, of the last the file entry.
+fn hole_of_zeros(p: &mut Patient, _: &mut Seed) {
+    let path = |number: u32| format!("Recordings/Thumbs/spectrogram number {number:03}.png");
+    let hole = p.find(&path(4)).entry + 64;
+    p.write(hole, &[0; 480]);
+    for number in 5..8 {
+        p.moves(&[&path(number)]);
+    }
+}
+
 pub(super) const ALL: &[Fault] = &[
     fault("set checksum wrong", "exfat/set-checksum", |p, _| {
         let at = p.find(README).entry + 2;
@@ -44,6 +55,43 @@ pub(super) const ALL: &[Fault] = &[
         let at = p.find(README).entry + 1;
         p.write(at, &[200]);
     }),
+    fault("file entry lost its type", "exfat/set-entry-type", |p, _| {
+        let at = p.find(OTHER).entry;
+        p.write(at, &[0x25]);
+    }),
+    fault("file entry became an end mark", "exfat/end-mark-early", |p, _| {
+        let at = p.find(OTHER).entry;
+        p.write(at, &[0]);
+    }),
+    fault("file entry lost its in-use bit", "exfat/deleted-in-use", |p, _| {
+        let at = p.find(PIECES).entry;
+        p.write(at, &[0x05]);
+    }),
+    fault("file entry of zeros", "exfat/set-head-lost", |p, _| {
+        let at = p.find(PIECES).entry;
+        p.write(at, &[0; 32]);
+    }),
+    fault("file entry of a folder of zeros", "exfat/set-head-lost", |p, _| {
+        let at = p.find(FOLDER).entry;
+        p.write(at, &[0; 32]);
+    }),
+    fault("file entry of noise", "exfat/set-head-lost", |p, s| {
+        let at = p.find(LONG).entry;
+        let noise = s.bytes(31);
+        p.write(at, &[0x97]);
+        p.write(at + 1, &noise);
+    }),
+    fault("a name of zeros that its neighbours tell", "exfat/set-name-lost", |p, _| {
+        let at = p.find("Recordings/Thumbs/spectrogram number 011.png").entry;
+        p.write(at + 64, &[0; 64]);
+    }),
+    fault("a name of noise that nothing tells", "exfat/set-name-lost", |p, s| {
+        let at = p.find("ledges.csv").entry;
+        let noise: Vec<u8> = s.bytes(32).iter().map(|byte| byte & 0x1F | 0x60).collect();
+        p.write(at + 64, &noise);
+        p.moves(&["ledges.csv"]);
+    }),
+    fault("a hole of zeros across the sets of a folder", "exfat/set-name-lost", hole_of_zeros),
     fault("stream entry lost its type", "exfat/set-entry-type", |p, _| {
         let at = p.find(OTHER).entry + 32;
         p.write(at, &[0x41]);

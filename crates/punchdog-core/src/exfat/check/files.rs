@@ -64,6 +64,10 @@ fn title(subject: &Subject<'_>, number: u32) -> String {
 const IN_SETS: &[(Flaws, &Entry, u64, u64)] = &[
     (Flaws::COUNT, &c::SET_COUNT, 1, 1),
     (Flaws::STREAM_TYPE, &c::SET_TYPES, 0, 0),
+    (Flaws::HEAD_TYPE, &c::SET_TYPES, 0, 1),
+    (Flaws::HEAD, &c::HEAD_LOST, 0, 32),
+    (Flaws::NAME, &c::NAME_LOST, 64, 0),
+    (Flaws::NAME_FOUND, &c::NAME_LOST, 64, 0),
     (Flaws::NAME_TYPE, &c::SET_TYPES, 0, 0),
     (Flaws::CRITICAL, &c::CRITICAL, 0, 0),
     (Flaws::NAME_LENGTH, &c::NAME_LENGTH, 35, 1),

@@ -29,6 +29,10 @@ pub(super) fn flawed(job: &Job<'_, '_, '_, '_>, flaws: Flaws) -> Vec<(u32, Node)
 
 /// Flaws of a set that follow from the set itself.
 const OF_SETS: &[(Flaws, &Entry, &str)] = &[
+    (Flaws::HEAD_TYPE, &c::SET_TYPES, "the file entry's type"),
+    (Flaws::HEAD, &c::HEAD_LOST, "the file entry"),
+    (Flaws::NAME, &c::NAME_LOST, "the name"),
+    (Flaws::NAME_FOUND, &c::NAME_LOST, "the name"),
     (Flaws::STREAM_TYPE, &c::SET_TYPES, "the stream entry's type"),
     (Flaws::NAME_TYPE, &c::SET_TYPES, "a name entry's type"),
     (Flaws::COUNT, &c::SET_COUNT, "the number of entries"),
@@ -70,8 +74,18 @@ pub(super) fn sets(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         let step = Step::new(
             "set-rewritten",
             format!("{path}: put right {} in its entry set", listed(&what)),
-            if fits { Provenance::Exact } else { Provenance::Derived },
-            if fits {
+            match node.flaws {
+                flaws if flaws.intersects(Flaws::NAME | Flaws::NAME_FOUND) => Provenance::Judged,
+                _ if fits && !node.flaws.contains(Flaws::HEAD) => Provenance::Exact,
+                _ => Provenance::Derived,
+            },
+            if node.flaws.contains(Flaws::NAME_FOUND) {
+                "of the names that its neighbours' numbers suggest, it alone has the hash that the set tells"
+            } else if node.flaws.contains(Flaws::NAME) {
+                "made up: of the name only length and hash are left; content, length and times are the file's own"
+            } else if node.flaws.contains(Flaws::HEAD) {
+                "the entries that follow: the name has its hash, and the clusters are in use and nobody else's; attributes and times are lost"
+            } else if fits {
                 "with it, the set has the checksum that stands in it"
             } else {
                 "the entries that follow, the name's characters, and the checksum computed from them"
@@ -99,6 +113,20 @@ fn end_marks(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         let title = job.survey.tree.folder_title(folder);
         let kind = |index: u32| content.bytes.byte(index.size().times(ENTRY));
         let gap: Vec<u32> = (end..content.entries()).take_while(|index| kind(*index) == 0).collect();
+        // What is the place of a lost file entry is written with its set.
+        let heads: Vec<u32> = job
+            .survey
+            .tree
+            .below_root()
+            .filter(|(_, node)| {
+                node.parent == folder && node.flaws.intersects(Flaws::HEAD | Flaws::HEAD_TYPE)
+            })
+            .map(|(_, node)| node.index)
+            .collect();
+        let gap: Vec<u32> = gap.into_iter().filter(|index| !heads.contains(index)).collect();
+        if gap.is_empty() {
+            continue;
+        }
         let step = Step::new(
             "end-mark-moved",
             format!("{title}: make the end mark at entry {end} an unused entry"),

@@ -9,8 +9,9 @@ use crate::{
         places::Places,
     },
     exfat::{
+        broken,
         layout::{END, ENTRY, IN_USE, Stream, entry_set, put, set_checksum},
-        sets::{Item, Reading},
+        sets::{Flaws, Item, Reading},
         survey::Content,
         table,
         upcase::Upcase,
@@ -30,8 +31,18 @@ pub(super) fn set_of(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Option<(Rc<P
     let places = job.places(parent);
     let bytes = places.read(job.window, index, SET);
     let reading = Reading::of(&bytes, &job.survey.capitals, parent == 0);
-    let all = reading.items.into_iter().chain(reading.deleted);
-    let item = all.into_iter().find(|item| item.index == 0)?;
+    let all = reading.items.into_iter().chain(reading.deleted).chain(reading.broken).chain(reading.behind);
+    let mut item = all.into_iter().find(|item| item.index == 0)?;
+    let node = job.survey.tree.node(number)?;
+    if node.flaws.contains(Flaws::HEAD) {
+        put(&mut item.raw, 4, &node.attributes.to_le_bytes());
+    }
+    // Its neighbours, which may have told the name, are not read here.
+    if node.flaws.intersects(Flaws::NAME | Flaws::NAME_FOUND) {
+        let name: Vec<u16> = node.name.encode_utf16().collect();
+        broken::put_name(&mut item.raw, &name, &job.survey.capitals);
+        item.stream = Stream::read(item.raw.part(ENTRY, ENTRY));
+    }
     Some((places, Item { index, ..item }))
 }
 

@@ -864,6 +864,116 @@ fn entry_sets_and_folders() {
     "#]],
     );
     says(
+        "file entry lost its type",
+        &expect![[r#"
+        exfat/set-entry-type at 26624+1
+          Recordings/dawn 0001.wav: an entry of a set has lost its type. The set stands at byte 26624.
+        exact: Recordings/dawn 0001.wav: put right the file entry's type in its entry set
+          with it, the set has the checksum that stands in it
+        36 of 36 files are whole after the repair; the volume is sound.
+    "#]],
+    );
+    says(
+        "file entry became an end mark",
+        &expect![[r#"
+        exfat/end-mark-early at 26624+1
+          folder Recordings: an end mark hides 5 files. Entry 0 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
+        exfat/set-entry-type at 26624+1
+          Recordings/dawn 0001.wav: an entry of a set has lost its type. The set stands at byte 26624.
+        exact: Recordings/dawn 0001.wav: put right the file entry's type in its entry set
+          with it, the set has the checksum that stands in it
+        36 of 36 files are whole after the repair; the volume is sound.
+    "#]],
+    );
+    says(
+        "file entry lost its in-use bit",
+        &expect![[r#"
+        exfat/deleted-in-use at 26816+96
+          Recordings/dawn 0002.wav: a file is marked deleted, but its clusters are in use. The set stands at byte 26816.
+        exfat/set-entry-type at 26816+1
+          Recordings/dawn 0002.wav: an entry of a set has lost its type. The set stands at byte 26816.
+        derived: Recordings/dawn 0002.wav: mark its entry set as in use again
+          the set has its checksum as it was before the delete
+        36 of 36 files are whole after the repair; the volume is sound.
+    "#]],
+    );
+    says(
+        "file entry of zeros",
+        &expect![[r#"
+        exfat/end-mark-early at 26816+1
+          folder Recordings: an end mark hides 4 files. Entry 6 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
+        exfat/set-head-lost at 26816+32
+          Recordings/dawn 0002.wav: the first entry of a set is lost. The set stands at byte 26816.
+        derived: Recordings/dawn 0002.wav: put right the file entry in its entry set
+          the entries that follow: the name has its hash, and the clusters are in use and nobody else's; attributes and times are lost
+        36 of 36 files are whole after the repair; the volume is sound.
+    "#]],
+    );
+    says(
+        "file entry of a folder of zeros",
+        &expect![[r#"
+        exfat/end-mark-early at 22816+1
+          the root folder: an end mark hides 3 files. Entry 9 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
+        exfat/set-head-lost at 22816+32
+          Recordings: the first entry of a set is lost. The set stands at byte 22816.
+        derived: Recordings: put right the file entry in its entry set
+          the entries that follow: the name has its hash, and the clusters are in use and nobody else's; attributes and times are lost
+        36 of 36 files are whole after the repair; the volume is sound.
+    "#]],
+    );
+    says(
+        "file entry of noise",
+        &expect![[r#"
+        exfat/set-head-lost at 25728+32
+          Logs/2026/counts on the western ledges, second visit.csv: the first entry of a set is lost. The set stands at byte 25728.
+        derived: Logs/2026/counts on the western ledges, second visit.csv: put right the file entry in its entry set
+          the entries that follow: the name has its hash, and the clusters are in use and nobody else's; attributes and times are lost
+        36 of 36 files are whole after the repair; the volume is sound.
+    "#]],
+    );
+    says(
+        "a name of zeros that its neighbours tell",
+        &expect![[r#"
+        exfat/set-name-lost at 81344+64
+          Recordings/Thumbs/spectrogram number 011.png: the name of a file is lost. The set stands at byte 81280.
+        judged: Recordings/Thumbs/spectrogram number 011.png: put right the name in its entry set
+          of the names that its neighbours' numbers suggest, it alone has the hash that the set tells
+        36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+    "#]],
+    );
+    says(
+        "a name of noise that nothing tells",
+        &expect![[r#"
+            exfat/set-name-lost at 23104+32
+              unnamed-95: the name of a file is lost. The set stands at byte 23040.
+            judged: unnamed-95: put right the name in its entry set
+              made up: of the name only length and hash are left; content, length and times are the file's own
+            35 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name; the volume is sound.
+        "#]],
+    );
+    says(
+        "a hole of zeros across the sets of a folder",
+        &expect![[r#"
+        exfat/set-name-lost at 79424+64
+          Recordings/Thumbs/spectrogram number 004.png: the name of a file is lost. The set stands at byte 79360.
+        exfat/end-mark-early at 79488+1
+          folder Recordings/Thumbs: an end mark hides 16 files. Entry 20 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
+        exfat/lost-clusters at 15369+1
+          1 cluster belongs to nothing, and may be a png file: from 76 on. The bitmap has clusters 76 to 76 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+        exfat/lost-clusters at 15369+1
+          1 cluster belongs to nothing, and may be a png file: from 77 on. The bitmap has clusters 77 to 77 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+        derived: folder Recordings/Thumbs: make the end mark at entry 20 an unused entry
+          the sets behind it have clusters that fit and belong to nothing else
+        judged: Recordings/Thumbs/spectrogram number 004.png: put right the name in its entry set
+          of the names that its neighbours' numbers suggest, it alone has the hash that the set tells
+        judged: keep 3 lost chains as files in the folder ADRIFT
+          the bitmap has them in use, and no file claims them; names and exact lengths are not known
+        derived: set the bitmap as the clusters are used, in 1 cluster
+          every cluster that a file, a folder or the volume's own tables claim
+        33 of 36 files are whole after the repair, 4 rest on judgement and should be opened before they are handed out, 3 are kept without their names; the volume is sound.
+    "#]],
+    );
+    says(
         "stream entry lost its type",
         &expect![[r#"
         exfat/set-entry-type at 26624+96
@@ -1025,14 +1135,12 @@ fn entry_sets_and_folders() {
         "end mark in the middle of a folder",
         &expect![[r#"
             exfat/end-mark-early at 26624+1
-              folder Recordings: an end mark hides 4 files. Entry 0 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
-            exfat/lost-clusters at 15363+1
-              6 clusters belong to nothing, and may be a wav file: from 28 on. The bitmap has clusters 28 to 33 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
-            derived: folder Recordings: make the end mark at entry 0 an unused entry
-              the sets behind it have clusters that fit and belong to nothing else
-            derived: Recordings/dawn 0001.wav: mark its entry set as in use again
-              the set has its checksum as it was before the delete
-            36 of 37 files are whole after the repair, 1 is lost; the volume is sound.
+              folder Recordings: an end mark hides 5 files. Entry 0 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
+            exfat/set-entry-type at 26624+1
+              Recordings/dawn 0001.wav: an entry of a set has lost its type. The set stands at byte 26624.
+            exact: Recordings/dawn 0001.wav: put right the file entry's type in its entry set
+              with it, the set has the checksum that stands in it
+            36 of 36 files are whole after the repair; the volume is sound.
         "#]],
     );
     says(
