@@ -106,6 +106,11 @@ pub(super) fn without_name(bytes: &[u8], index: usize, upcase: &Upcase) -> Optio
     Some(item)
 }
 
+/// Entries that a set without a name took, when it had one.
+pub(super) fn entries_of(item: &Item) -> usize {
+    usize::from(item.said.0).per_up(NAME_UNITS).plus(2)
+}
+
 /// A name for a file that begins at this cluster, as far as there is room in `names` entries.
 fn made_up(first: u32, extension: Option<&str>, names: usize) -> Vec<u16> {
     let room = names.times(NAME_UNITS);
@@ -119,7 +124,7 @@ fn made_up(first: u32, extension: Option<&str>, names: usize) -> Vec<u16> {
 impl Item {
     /// Ends the made-up name with what its content seems to be.
     pub(super) fn call_by_kind(&mut self, extension: Option<&str>, upcase: &Upcase) {
-        let names = self.entries().size().minus(2);
+        let names = entries_of(self).minus(2);
         let units = made_up(self.stream.first, extension, names);
         put_name(&mut self.raw, &units, upcase);
         self.stream = Stream::read(self.raw.part(ENTRY, ENTRY));
@@ -134,14 +139,15 @@ fn is_set(raw: &[u8]) -> bool {
         && raw.part(1, 31).iter().any(|b| *b != 0)
 }
 
-/// Gives a set this name, its hash and a checksum; what the name entries have room for behind it is zero.
-pub(super) fn put_name(raw: &mut [u8], name: &[u16], upcase: &Upcase) {
+/// Gives a set this name, its hash and a checksum; it has as many name entries as the name needs.
+pub(super) fn put_name(raw: &mut Vec<u8>, name: &[u16], upcase: &Upcase) {
     let hash = name_hash(&upcase.upper(name));
+    let names = name.len().per_up(NAME_UNITS);
+    raw.resize(names.plus(2).times(ENTRY), 0);
+    put(raw, 1, &[u8::try_from(names.plus(1)).unwrap_or(u8::MAX)]);
     put(raw, ENTRY.plus(3), &[u8::try_from(name.len()).unwrap_or(u8::MAX)]);
     put(raw, ENTRY.plus(4), &hash.to_le_bytes());
-    let mut parts = name.chunks(NAME_UNITS);
-    for entry in raw.chunks_exact_mut(ENTRY).skip(2) {
-        let Some(part) = parts.next().or(Some(&[])) else { break };
+    for (entry, part) in raw.chunks_exact_mut(ENTRY).skip(2).zip(name.chunks(NAME_UNITS)) {
         put(entry, 0, &[0; ENTRY]);
         put(entry, 0, &[NAME]);
         let units: Vec<u8> = part.iter().flat_map(|unit| unit.to_le_bytes()).collect();
@@ -155,21 +161,25 @@ impl Reading {
     /// Gives sets without a name the one that their neighbours' numbers suggest, where just one has the
     /// length and the hash that the stream entry tells.
     pub(super) fn name_the_nameless(&mut self, upcase: &Upcase) {
-        let mut nameless = std::mem::take(&mut self.broken);
-        for item in nameless.iter_mut().filter(|item| item.flaws.contains(Flaws::NAME)) {
-            let Some(name) = self.name_of(item, upcase) else { continue };
+        let nameless = |item: &&Item| item.flaws.contains(Flaws::NAME);
+        let all = self.broken.iter().chain(&self.behind).filter(nameless);
+        let found: Vec<(u32, String)> =
+            all.filter_map(|item| Some((item.index, self.name_of(item, upcase)?))).collect();
+        for (index, name) in found {
+            let mut all = self.broken.iter_mut().chain(&mut self.behind);
+            let Some(item) = all.find(|item| item.index == index) else { continue };
             let units: Vec<u16> = name.encode_utf16().collect();
             put_name(&mut item.raw, &units, upcase);
             item.stream = Stream::read(item.raw.part(ENTRY, ENTRY));
             item.name = name;
             item.flaws = item.flaws.difference(Flaws::NAME) | Flaws::NAME_FOUND;
         }
-        self.broken = nameless;
     }
 
     fn name_of(&self, item: &Item, upcase: &Upcase) -> Option<String> {
         let (length, hash) = item.said;
-        let all = || self.items.iter().chain(&self.behind);
+        let named = |near: &&Item| !near.flaws.contains(Flaws::NAME);
+        let all = || self.items.iter().chain(&self.behind).chain(&self.broken).filter(named);
         let before = all().filter(|near| near.index < item.index);
         let behind = all().filter(|near| near.index > item.index);
         let last = before.max_by_key(|near| near.index);

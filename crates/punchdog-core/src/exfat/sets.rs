@@ -306,7 +306,7 @@ pub(super) fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &U
     if names.is_empty() {
         return None;
     }
-    let all = units_of(&names);
+    let (has, all) = (names.len(), units_of(&names));
     let ends = all.iter().position(|unit| *unit == 0).unwrap_or(all.len());
     let said = usize::from(stream.name_length);
     let hashed = |length: usize| all.get(..length).map(|units| name_hash(&upcase.upper(units)));
@@ -328,6 +328,13 @@ pub(super) fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &U
     }
     if !is_legal(&units) {
         flaws |= Flaws::ILLEGAL;
+    }
+    // Section 7.7: as many name entries as the name needs. Linux lists a file that has more, and never finds it.
+    let needs = units.len().per_up(NAME_UNITS);
+    if needs > 0 && has > needs && raw.len() == has.plus(2).times(ENTRY) {
+        raw.truncate(needs.plus(2).times(ENTRY));
+        put(&mut raw, 1, &[u8::try_from(needs.plus(1)).unwrap_or(u8::MAX)]);
+        flaws |= Flaws::COUNT;
     }
     stream.name_length = u8::try_from(units.len()).unwrap_or(u8::MAX);
     stream.name_hash = name_hash(&upcase.upper(&units));
@@ -397,7 +404,7 @@ impl Reading {
                     return taken;
                 }
                 if let Some(item) = broken::without_name(bytes, index, upcase) {
-                    let taken = item.entries().size();
+                    let taken = broken::entries_of(&item);
                     self.broken.push(item);
                     return taken;
                 }
@@ -458,8 +465,15 @@ impl Reading {
                 self.behind.push(item);
                 continue;
             }
-            if let Some(item) = headless(bytes, index, raw.byte(0), upcase) {
-                index = index.plus(item.entries().size());
+            let broken = if raw.byte(0) == FILE {
+                broken::without_name(bytes, index, upcase)
+            } else {
+                headless(bytes, index, raw.byte(0), upcase)
+            };
+            if let Some(item) = broken {
+                let nameless = item.flaws.contains(Flaws::NAME);
+                let taken = if nameless { broken::entries_of(&item) } else { item.entries().size() };
+                index = index.plus(taken);
                 self.behind.push(item);
                 continue;
             }

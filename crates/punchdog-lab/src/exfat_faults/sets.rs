@@ -2,7 +2,13 @@
 
 use super::{CROWDED, FOLDER, Fault, LONG, OTHER, PIECES, Patient, README, ROW, fault};
 use crate::seed::Seed;
-use punchdog_core::medium::Extent;
+use punchdog_core::{
+    exfat::{layout::name_hash, upcase::Upcase},
+    medium::Extent,
+};
+
+/// A file whose name takes two entries.
+const WIDE: &str = "Möwen und Lummen/Ruf der Trottellumme.wav";
 
 /// The last entries of a folder that are empty: where, and how many.
 fn end_of(p: &Patient, path: &str) -> u64 {
@@ -86,10 +92,21 @@ pub(super) const ALL: &[Fault] = &[
         p.write(at + 64, &[0; 64]);
     }),
     fault("a name of noise that nothing tells", "exfat/set-name-lost", |p, s| {
-        let at = p.find("ledges.csv").entry;
-        let noise: Vec<u8> = s.bytes(32).iter().map(|byte| byte & 0x1F | 0x60).collect();
+        let at = p.find(WIDE).entry;
+        let noise: Vec<u8> = s.bytes(64).iter().map(|byte| byte & 0x1F | 0x60).collect();
         p.write(at + 64, &noise);
-        p.moves(&["ledges.csv"]);
+        p.moves(&[WIDE]);
+    }),
+    fault("an entry more than the name needs", "exfat/secondary-count", |p, _| {
+        let name: Vec<u16> = "Ruf der Tr".encode_utf16().collect();
+        let hash = name_hash(&Upcase::default().upper(&name));
+        p.write_set(WIDE, 64 + 2 + 20, &[0; 10]);
+        p.write_set(WIDE, 96 + 2, &[0; 30]);
+        p.write_set(WIDE, 32 + 3, &[10]);
+        p.write_set(WIDE, 32 + 4, &hash.to_le_bytes());
+        let at = p.find(WIDE).entry;
+        p.write(at + 1, &[3]);
+        p.moves(&[WIDE]);
     }),
     fault("a hole of zeros across the sets of a folder", "exfat/set-name-lost", hole_of_zeros),
     fault("stream entry lost its type", "exfat/set-entry-type", |p, _| {

@@ -165,7 +165,7 @@ fn says(node: &Node, entry: &'static Entry) -> (String, String) {
             "NoFatChain is set, but the clusters that follow are another's.".to_owned(),
             "The table has a chain of exactly the length.".to_owned(),
         ),
-        _ => (format!("The set stands at byte {}.", node.place), String::new()),
+        _ => (format!("The set stands at byte {} of the volume.", node.place), String::new()),
     }
 }
 

@@ -783,7 +783,7 @@ fn what_the_root_names() {
         "bitmap all ones",
         &expect![[r#"
             exfat/deleted-in-use at 26720+96
-              Recordings/old.wav: a file is marked deleted, but its clusters are in use. The set stands at byte 26720.
+              Recordings/old.wav: a file is marked deleted, but its clusters are in use. The set stands at byte 26720 of the volume.
             exfat/lost-clusters at 15364+1
               2 clusters belong to nothing, and all is blank: from 37 on. The bitmap has clusters 37 to 38 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             exfat/lost-clusters at 15364+2
@@ -826,127 +826,127 @@ fn entry_sets_and_folders() {
     says(
         "set checksum wrong",
         &expect![[r#"
-        exfat/set-checksum at 22626+2
-          README.TXT: an entry set does not have its checksum. The set stands at byte 22624.
-        derived: README.TXT: put right the checksum in its entry set
-          the entries that follow, the name's characters, and the checksum computed from them
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/set-checksum at 22626+2
+              README.TXT: an entry set does not have its checksum. The set stands at byte 22624 of the volume.
+            derived: README.TXT: put right the checksum in its entry set
+              the entries that follow, the name's characters, and the checksum computed from them
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "a byte of the times changed",
         &expect![[r#"
-        exfat/set-checksum at 24674+2
-          Logs/station.log: an entry set does not have its checksum. The set stands at byte 24672.
-        derived: Logs/station.log: put right the checksum in its entry set
-          the entries that follow, the name's characters, and the checksum computed from them
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/set-checksum at 24674+2
+              Logs/station.log: an entry set does not have its checksum. The set stands at byte 24672 of the volume.
+            derived: Logs/station.log: put right the checksum in its entry set
+              the entries that follow, the name's characters, and the checksum computed from them
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "secondary count 1",
         &expect![[r#"
-        exfat/secondary-count at 25729+1
-          Logs/2026/counts on the western ledges, second visit.csv: an entry set gives a wrong number of entries. The set stands at byte 25728.
-        exact: Logs/2026/counts on the western ledges, second visit.csv: put right the number of entries in its entry set
-          with it, the set has the checksum that stands in it
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/secondary-count at 25729+1
+              Logs/2026/counts on the western ledges, second visit.csv: an entry set gives a wrong number of entries. The set stands at byte 25728 of the volume.
+            exact: Logs/2026/counts on the western ledges, second visit.csv: put right the number of entries in its entry set
+              with it, the set has the checksum that stands in it
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "secondary count 200",
         &expect![[r#"
-        exfat/secondary-count at 22625+1
-          README.TXT: an entry set gives a wrong number of entries. The set stands at byte 22624.
-        exact: README.TXT: put right the number of entries in its entry set
-          with it, the set has the checksum that stands in it
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/secondary-count at 22625+1
+              README.TXT: an entry set gives a wrong number of entries. The set stands at byte 22624 of the volume.
+            exact: README.TXT: put right the number of entries in its entry set
+              with it, the set has the checksum that stands in it
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "file entry lost its type",
         &expect![[r#"
-        exfat/set-entry-type at 26624+1
-          Recordings/dawn 0001.wav: an entry of a set has lost its type. The set stands at byte 26624.
-        exact: Recordings/dawn 0001.wav: put right the file entry's type in its entry set
-          with it, the set has the checksum that stands in it
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/set-entry-type at 26624+1
+              Recordings/dawn 0001.wav: an entry of a set has lost its type. The set stands at byte 26624 of the volume.
+            exact: Recordings/dawn 0001.wav: put right the file entry's type in its entry set
+              with it, the set has the checksum that stands in it
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "file entry became an end mark",
         &expect![[r#"
-        exfat/end-mark-early at 26624+1
-          folder Recordings: an end mark hides 5 files. Entry 0 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
-        exfat/set-entry-type at 26624+1
-          Recordings/dawn 0001.wav: an entry of a set has lost its type. The set stands at byte 26624.
-        exact: Recordings/dawn 0001.wav: put right the file entry's type in its entry set
-          with it, the set has the checksum that stands in it
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/end-mark-early at 26624+1
+              folder Recordings: an end mark hides 5 files. Entry 0 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
+            exfat/set-entry-type at 26624+1
+              Recordings/dawn 0001.wav: an entry of a set has lost its type. The set stands at byte 26624 of the volume.
+            exact: Recordings/dawn 0001.wav: put right the file entry's type in its entry set
+              with it, the set has the checksum that stands in it
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "file entry lost its in-use bit",
         &expect![[r#"
-        exfat/deleted-in-use at 26816+96
-          Recordings/dawn 0002.wav: a file is marked deleted, but its clusters are in use. The set stands at byte 26816.
-        exfat/set-entry-type at 26816+1
-          Recordings/dawn 0002.wav: an entry of a set has lost its type. The set stands at byte 26816.
-        derived: Recordings/dawn 0002.wav: mark its entry set as in use again
-          the set has its checksum as it was before the delete
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/deleted-in-use at 26816+96
+              Recordings/dawn 0002.wav: a file is marked deleted, but its clusters are in use. The set stands at byte 26816 of the volume.
+            exfat/set-entry-type at 26816+1
+              Recordings/dawn 0002.wav: an entry of a set has lost its type. The set stands at byte 26816 of the volume.
+            derived: Recordings/dawn 0002.wav: mark its entry set as in use again
+              the set has its checksum as it was before the delete
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "file entry of zeros",
         &expect![[r#"
-        exfat/end-mark-early at 26816+1
-          folder Recordings: an end mark hides 4 files. Entry 6 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
-        exfat/set-head-lost at 26816+32
-          Recordings/dawn 0002.wav: the first entry of a set is lost. The set stands at byte 26816.
-        derived: Recordings/dawn 0002.wav: put right the file entry in its entry set
-          the entries that follow: the name has its hash, and the clusters are in use and nobody else's; attributes and times are lost
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/end-mark-early at 26816+1
+              folder Recordings: an end mark hides 4 files. Entry 6 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
+            exfat/set-head-lost at 26816+32
+              Recordings/dawn 0002.wav: the first entry of a set is lost. The set stands at byte 26816 of the volume.
+            derived: Recordings/dawn 0002.wav: put right the file entry in its entry set
+              the entries that follow: the name has its hash, and the clusters are in use and nobody else's; attributes and times are lost
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "file entry of a folder of zeros",
         &expect![[r#"
-        exfat/end-mark-early at 22816+1
-          the root folder: an end mark hides 3 files. Entry 9 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
-        exfat/set-head-lost at 22816+32
-          Recordings: the first entry of a set is lost. The set stands at byte 22816.
-        derived: Recordings: put right the file entry in its entry set
-          the entries that follow: the name has its hash, and the clusters are in use and nobody else's; attributes and times are lost
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/end-mark-early at 22816+1
+              the root folder: an end mark hides 3 files. Entry 9 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
+            exfat/set-head-lost at 22816+32
+              Recordings: the first entry of a set is lost. The set stands at byte 22816 of the volume.
+            derived: Recordings: put right the file entry in its entry set
+              the entries that follow: the name has its hash, and the clusters are in use and nobody else's; attributes and times are lost
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "file entry of noise",
         &expect![[r#"
-        exfat/set-head-lost at 25728+32
-          Logs/2026/counts on the western ledges, second visit.csv: the first entry of a set is lost. The set stands at byte 25728.
-        derived: Logs/2026/counts on the western ledges, second visit.csv: put right the file entry in its entry set
-          the entries that follow: the name has its hash, and the clusters are in use and nobody else's; attributes and times are lost
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/set-head-lost at 25728+32
+              Logs/2026/counts on the western ledges, second visit.csv: the first entry of a set is lost. The set stands at byte 25728 of the volume.
+            derived: Logs/2026/counts on the western ledges, second visit.csv: put right the file entry in its entry set
+              the entries that follow: the name has its hash, and the clusters are in use and nobody else's; attributes and times are lost
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "a name of zeros that its neighbours tell",
         &expect![[r#"
-        exfat/set-name-lost at 81344+64
-          Recordings/Thumbs/spectrogram number 011.png: the name of a file is lost. The set stands at byte 81280.
-        judged: Recordings/Thumbs/spectrogram number 011.png: put right the name in its entry set
-          of the names that its neighbours' numbers suggest, it alone has the hash that the set tells
-        36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
-    "#]],
+            exfat/set-name-lost at 81344+64
+              Recordings/Thumbs/spectrogram number 011.png: the name of a file is lost. The set stands at byte 81280 of the volume.
+            judged: Recordings/Thumbs/spectrogram number 011.png: put right the name in its entry set
+              of the names that its neighbours' numbers suggest, it alone has the hash that the set tells
+            36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+        "#]],
     );
     says(
         "a name of noise that nothing tells",
         &expect![[r#"
-            exfat/set-name-lost at 23104+32
-              unnamed-95: the name of a file is lost. The set stands at byte 23040.
-            judged: unnamed-95: put right the name in its entry set
+            exfat/set-name-lost at 28736+32
+              Möwen und Lummen/unnamed-61.wav: the name of a file is lost. The set stands at byte 28672 of the volume.
+            judged: Möwen und Lummen/unnamed-61.wav: put right the name in its entry set
               made up: of the name only length and hash are left; content, length and times are the file's own
             35 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name; the volume is sound.
         "#]],
@@ -954,50 +954,64 @@ fn entry_sets_and_folders() {
     says(
         "a hole of zeros across the sets of a folder",
         &expect![[r#"
-        exfat/set-name-lost at 79424+64
-          Recordings/Thumbs/spectrogram number 004.png: the name of a file is lost. The set stands at byte 79360.
-        exfat/end-mark-early at 79488+1
-          folder Recordings/Thumbs: an end mark hides 16 files. Entry 20 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
-        exfat/lost-clusters at 15369+1
-          1 cluster belongs to nothing, and may be a png file: from 76 on. The bitmap has clusters 76 to 76 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
-        exfat/lost-clusters at 15369+1
-          1 cluster belongs to nothing, and may be a png file: from 77 on. The bitmap has clusters 77 to 77 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
-        derived: folder Recordings/Thumbs: make the end mark at entry 20 an unused entry
-          the sets behind it have clusters that fit and belong to nothing else
-        judged: Recordings/Thumbs/spectrogram number 004.png: put right the name in its entry set
-          of the names that its neighbours' numbers suggest, it alone has the hash that the set tells
-        judged: keep 3 lost chains as files in the folder ADRIFT
-          the bitmap has them in use, and no file claims them; names and exact lengths are not known
-        derived: set the bitmap as the clusters are used, in 1 cluster
-          every cluster that a file, a folder or the volume's own tables claim
-        33 of 36 files are whole after the repair, 4 rest on judgement and should be opened before they are handed out, 3 are kept without their names; the volume is sound.
+            exfat/set-name-lost at 79424+64
+              Recordings/Thumbs/spectrogram number 004.png: the name of a file is lost. The set stands at byte 79360 of the volume.
+            exfat/end-mark-early at 79488+1
+              folder Recordings/Thumbs: an end mark hides 16 files. Entry 20 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
+            exfat/lost-clusters at 15369+1
+              1 cluster belongs to nothing, and may be a png file: from 76 on. The bitmap has clusters 76 to 76 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            exfat/lost-clusters at 15369+1
+              1 cluster belongs to nothing, and may be a png file: from 77 on. The bitmap has clusters 77 to 77 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            derived: folder Recordings/Thumbs: make the end mark at entry 20 an unused entry
+              the sets behind it have clusters that fit and belong to nothing else
+            judged: Recordings/Thumbs/spectrogram number 004.png: put right the name in its entry set
+              of the names that its neighbours' numbers suggest, it alone has the hash that the set tells
+            judged: keep 3 lost chains as files in the folder ADRIFT
+              the bitmap has them in use, and no file claims them; names and exact lengths are not known
+            derived: set the bitmap as the clusters are used, in 1 cluster
+              every cluster that a file, a folder or the volume's own tables claim
+            33 of 36 files are whole after the repair, 4 rest on judgement and should be opened before they are handed out, 3 are kept without their names; the volume is sound.
+        "#]],
+    );
+    says(
+        "an entry more than the name needs",
+        &expect![[r#"
+        exfat/secondary-count at 28673+1
+          Möwen und Lummen/Ruf der Tr: an entry set gives a wrong number of entries. The set stands at byte 28672 of the volume.
+        exfat/stray-entry at 28768+32
+          folder Möwen und Lummen: secondary entries belong to no file (1 entry). 
+        derived: Möwen und Lummen/Ruf der Tr: put right the number of entries in its entry set
+          the entries that follow, the name's characters, and the checksum computed from them
+        derived: folder Möwen und Lummen: mark 1 entry unused
+          no file entry stands before them
+        36 of 36 files are whole after the repair; the volume is sound.
     "#]],
     );
     says(
         "stream entry lost its type",
         &expect![[r#"
-        exfat/set-entry-type at 26624+96
-          Recordings/dawn 0001.wav: an entry of a set has lost its type. The set stands at byte 26624.
-        exact: Recordings/dawn 0001.wav: put right the stream entry's type in its entry set
-          with it, the set has the checksum that stands in it
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/set-entry-type at 26624+96
+              Recordings/dawn 0001.wav: an entry of a set has lost its type. The set stands at byte 26624 of the volume.
+            exact: Recordings/dawn 0001.wav: put right the stream entry's type in its entry set
+              with it, the set has the checksum that stands in it
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "name entry lost its type",
         &expect![[r#"
-        exfat/set-entry-type at 25728+192
-          Logs/2026/counts on the western ledges, second visit.csv: an entry of a set has lost its type. The set stands at byte 25728.
-        exact: Logs/2026/counts on the western ledges, second visit.csv: put right a name entry's type in its entry set
-          with it, the set has the checksum that stands in it
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/set-entry-type at 25728+192
+              Logs/2026/counts on the western ledges, second visit.csv: an entry of a set has lost its type. The set stands at byte 25728 of the volume.
+            exact: Logs/2026/counts on the western ledges, second visit.csv: put right a name entry's type in its entry set
+              with it, the set has the checksum that stands in it
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "name length wrong",
         &expect![[r#"
             exfat/name-length at 22659+1
-              README.TXT: a name's length is wrong. The set stands at byte 22624.
+              README.TXT: a name's length is wrong. The set stands at byte 22624 of the volume.
             derived: README.TXT: put right the length of the name in its entry set
               the entries that follow, the name's characters, and the checksum computed from them
             36 of 36 files are whole after the repair; the volume is sound.
@@ -1007,7 +1021,7 @@ fn entry_sets_and_folders() {
         "name hash wrong",
         &expect![[r#"
             exfat/name-hash at 24708+2
-              Logs/station.log: a name does not have its hash. The set stands at byte 24672.
+              Logs/station.log: a name does not have its hash. The set stands at byte 24672 of the volume.
             derived: Logs/station.log: put right the hash of the name in its entry set
               the entries that follow, the name's characters, and the checksum computed from them
             36 of 36 files are whole after the repair; the volume is sound.
@@ -1017,9 +1031,9 @@ fn entry_sets_and_folders() {
         "a slash in a name",
         &expect![[r#"
             exfat/name-illegal at 22624+96
-              R/ADME.TXT: a name has characters that are not allowed. The set stands at byte 22624.
+              R/ADME.TXT: a name has characters that are not allowed. The set stands at byte 22624 of the volume.
             exfat/name-hash at 22660+2
-              R/ADME.TXT: a name does not have its hash. The set stands at byte 22624.
+              R/ADME.TXT: a name does not have its hash. The set stands at byte 22624 of the volume.
             derived: R/ADME.TXT: put right the hash of the name in its entry set
               the entries that follow, the name's characters, and the checksum computed from them
             judged: R/ADME.TXT: call it R_ADME.TXT
@@ -1031,9 +1045,9 @@ fn entry_sets_and_folders() {
         "a control character in a name",
         &expect![[r#"
             exfat/name-illegal at 23040+96
-              edges.csv: a name has characters that are not allowed. The set stands at byte 23040.
+              edges.csv: a name has characters that are not allowed. The set stands at byte 23040 of the volume.
             exfat/name-hash at 23076+2
-              edges.csv: a name does not have its hash. The set stands at byte 23040.
+              edges.csv: a name does not have its hash. The set stands at byte 23040 of the volume.
             derived: edges.csv: put right the hash of the name in its entry set
               the entries that follow, the name's characters, and the checksum computed from them
             judged: edges.csv: call it _edges.csv
@@ -1044,12 +1058,12 @@ fn entry_sets_and_folders() {
     says(
         "the same name twice",
         &expect![[r#"
-        exfat/name-doubled at 79360+128
-          Recordings/Thumbs/spectrogram number 003.png: a folder has the same name twice. The set stands at byte 79360.
-        judged: Recordings/Thumbs/spectrogram number 003.png: call it spectrogram number 003 2.png
-          the folder has that name already
-        36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
-    "#]],
+            exfat/name-doubled at 79360+128
+              Recordings/Thumbs/spectrogram number 003.png: a folder has the same name twice. The set stands at byte 79360 of the volume.
+            judged: Recordings/Thumbs/spectrogram number 003.png: call it spectrogram number 003 2.png
+              the folder has that name already
+            36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+        "#]],
     );
     says(
         "more bytes valid than there are",
@@ -1104,32 +1118,32 @@ fn entry_sets_and_folders() {
     says(
         "allocation flag cleared",
         &expect![[r#"
-        exfat/stream-flags at 24705+1
-          Logs/station.log: the flags of a stream entry contradict the rest. The set stands at byte 24672.
-        derived: Logs/station.log: set NoFatChain
-          its clusters
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/stream-flags at 24705+1
+              Logs/station.log: the flags of a stream entry contradict the rest. The set stands at byte 24672 of the volume.
+            derived: Logs/station.log: set NoFatChain
+              its clusters
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "reserved attribute bits",
         &expect![[r#"
-        exfat/attribute-bits at 22628+2
-          README.TXT: reserved attribute bits are set. The set stands at byte 22624.
-        derived: README.TXT: put right reserved attribute bits in its entry set
-          the entries that follow, the name's characters, and the checksum computed from them
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/attribute-bits at 22628+2
+              README.TXT: reserved attribute bits are set. The set stands at byte 22624 of the volume.
+            derived: README.TXT: put right reserved attribute bits in its entry set
+              the entries that follow, the name's characters, and the checksum computed from them
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "empty file with a first cluster",
         &expect![[r#"
-        exfat/first-cluster-unused at 25972+4
-          Logs/2026/EMPTY.CSV: a file without content names a first cluster. The set stands at byte 25920.
-        derived: Logs/2026/EMPTY.CSV: set length and first cluster to 0
-          its length is 0
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/first-cluster-unused at 25972+4
+              Logs/2026/EMPTY.CSV: a file without content names a first cluster. The set stands at byte 25920 of the volume.
+            derived: Logs/2026/EMPTY.CSV: set length and first cluster to 0
+              its length is 0
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "end mark in the middle of a folder",
@@ -1137,7 +1151,7 @@ fn entry_sets_and_folders() {
             exfat/end-mark-early at 26624+1
               folder Recordings: an end mark hides 5 files. Entry 0 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
             exfat/set-entry-type at 26624+1
-              Recordings/dawn 0001.wav: an entry of a set has lost its type. The set stands at byte 26624.
+              Recordings/dawn 0001.wav: an entry of a set has lost its type. The set stands at byte 26624 of the volume.
             exact: Recordings/dawn 0001.wav: put right the file entry's type in its entry set
               with it, the set has the checksum that stands in it
             36 of 36 files are whole after the repair; the volume is sound.
@@ -1176,22 +1190,22 @@ fn entry_sets_and_folders() {
     says(
         "a set marked deleted, clusters in use",
         &expect![[r#"
-        exfat/deleted-in-use at 26816+96
-          Recordings/dawn 0002.wav: a file is marked deleted, but its clusters are in use. The set stands at byte 26816.
-        derived: Recordings/dawn 0002.wav: mark its entry set as in use again
-          the set has its checksum as it was before the delete
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/deleted-in-use at 26816+96
+              Recordings/dawn 0002.wav: a file is marked deleted, but its clusters are in use. The set stands at byte 26816 of the volume.
+            derived: Recordings/dawn 0002.wav: mark its entry set as in use again
+              the set has its checksum as it was before the delete
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "a delete to be finished",
         &expect![[r#"
-        exfat/deleted-in-use at 24672+96
-          Logs/station.log: a file is marked deleted, but its clusters are in use. The set stands at byte 24672.
-        judged: Logs/station.log: free its 5 clusters
-          as chosen
-        35 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is lost; the volume is sound.
-    "#]],
+            exfat/deleted-in-use at 24672+96
+              Logs/station.log: a file is marked deleted, but its clusters are in use. The set stands at byte 24672 of the volume.
+            judged: Logs/station.log: free its 5 clusters
+              as chosen
+            35 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is lost; the volume is sound.
+        "#]],
     );
     says(
         "a set lost, its clusters in use",
@@ -1316,18 +1330,18 @@ fn clusters_and_chains() {
     says(
         "chain into another file's",
         &expect![[r#"
-        exfat/cross-linked at 25652+4
-          Logs/2026/tides of the first week.csv: a file shares clusters with another. The set stands at byte 25600. The rest was found by judgement: clusters that are in use and belong to nothing else.
-        judged: rebuild 3 table entries
-          chains in use that nothing claimed and that fit the missing length, else the clusters that follow, are in use and belong to nothing else
-        36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
-    "#]],
+            exfat/cross-linked at 25652+4
+              Logs/2026/tides of the first week.csv: a file shares clusters with another. The set stands at byte 25600 of the volume. The rest was found by judgement: clusters that are in use and belong to nothing else.
+            judged: rebuild 3 table entries
+              chains in use that nothing claimed and that fit the missing length, else the clusters that follow, are in use and belong to nothing else
+            36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+        "#]],
     );
     says(
         "two files name the same clusters",
         &expect![[r#"
             exfat/cross-linked at 26676+4
-              Recordings/dawn 0001.wav: a file shares clusters with another. The set stands at byte 26624. Clusters that fit its length and its kind, and belong to nothing else, were found elsewhere.
+              Recordings/dawn 0001.wav: a file shares clusters with another. The set stands at byte 26624 of the volume. Clusters that fit its length and its kind, and belong to nothing else, were found elsewhere.
             judged: Recordings/dawn 0001.wav: set the first cluster to 28
               clusters in use that nothing claimed, of exactly the length that this entry needs
             36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
@@ -1337,7 +1351,7 @@ fn clusters_and_chains() {
         "two files name the same clusters, one to be emptied",
         &expect![[r#"
             exfat/cross-linked at 26676+4
-              Recordings/dawn 0001.wav: a file shares clusters with another. The set stands at byte 26624.
+              Recordings/dawn 0001.wav: a file shares clusters with another. The set stands at byte 26624 of the volume.
             judged: Recordings/dawn 0001.wav: set length and first cluster to 0
               as chosen, or for want of room
             35 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 loses its end; the volume is sound.
@@ -1463,7 +1477,7 @@ fn clusters_and_chains() {
         "folder's clusters hold noise",
         &expect![[r#"
             exfat/first-cluster-wrong at 22964+4
-              Möwen und Lummen: a folder's first cluster holds no folder. The set stands at byte 22912.
+              Möwen und Lummen: a folder's first cluster holds no folder. The set stands at byte 22912 of the volume.
             exfat/lost-clusters at 15363+1
               1 cluster belongs to nothing: from 26 on. The bitmap has clusters 26 to 26 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             exfat/lost-clusters at 15367+1
@@ -1491,7 +1505,7 @@ fn clusters_and_chains() {
         "row runs out of the volume",
         &expect![[r#"
             exfat/run-out-of-range at 26676+12
-              Recordings/dawn 0001.wav: clusters in a row run out of the volume. The set stands at byte 26624.
+              Recordings/dawn 0001.wav: clusters in a row run out of the volume. The set stands at byte 26624 of the volume.
             exfat/chain-too-short at 26680+8
               Recordings/dawn 0001.wav: a file has fewer clusters than its length needs. Its length is 5803 bytes. It has 2 clusters.
             exfat/lost-clusters at 15363+1
