@@ -32,7 +32,7 @@ pub(crate) struct Kernel {
     #[arg(long)]
     large: bool,
     /// Struck bytes of boot and root structures that are tried, taken from all of them by the seed.
-    #[arg(long, default_value_t = 60)]
+    #[arg(long, default_value_t = 48)]
     sweep: usize,
     /// Every fault on every volume, instead of one that the seed takes.
     #[arg(long)]
@@ -44,7 +44,7 @@ pub(crate) struct Kernel {
     #[arg(long)]
     only_sweep: bool,
     /// Situations of whole media that are tried, taken from all of them by the seed.
-    #[arg(long, default_value_t = 36)]
+    #[arg(long, default_value_t = 28)]
     media: usize,
     /// Only the whole media; with --only, those whose name contains its text.
     #[arg(long)]

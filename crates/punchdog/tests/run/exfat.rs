@@ -562,7 +562,7 @@ fn chains_sets_and_the_bitmap() {
                                             bit set.
                                             risks-files · byte 15363
               exfat/secondary-count         README.TXT: an entry set gives a wrong number of entries
-                                            The set stands at byte 22624.
+                                            The set stands at byte 22624 of the volume.
                                             risks-files · byte 22625
               exfat/no-fat-chain-lost       Logs/station.log: a file in a row has lost its NoFatChain flag
                                             NoFatChain is clear, and the table has no chain behind the first
@@ -806,7 +806,7 @@ fn what_is_lost() {
                                             risks-files · byte 25633
               exfat/cross-linked            Logs/2026/counts on the western ledges, second visit.csv: a file
                                             shares clusters with another
-                                            The set stands at byte 25728.
+                                            The set stands at byte 25728 of the volume.
                                             risks-files · bytes 25780 to 25783
               exfat/chain-too-short         Logs/2026/counts on the western ledges, second visit.csv: a file has
                                             fewer clusters than its length needs
