@@ -28,28 +28,26 @@ impl Surveyor<'_> {
                 continue;
             }
             let needed = self.out.geometry.clusters_for(item.stream.length).narrow();
-            let fits = item.stream.first == 0 && needed == 0
-                || self.out.geometry.has(item.stream.first) && {
-                    let row = item.stream.in_a_row();
-                    if row {
-                        self.out.geometry.has(item.stream.first.plus(needed).minus(1))
-                            && !self.is_claimed(item.stream.first, needed)
-                    } else {
-                        let walk = self.walk(item.stream.first, None);
-                        let own = |cluster: u32| self.out.used.contains(cluster.size());
-                        walk.end == End::Proper
-                            && walk.meets.is_none()
-                            && walk.length == needed
-                            && (!broken || !believed || walk.clusters().all(own))
-                    }
-                };
             // A set that is not whole proves less than one that is: its clusters must be in use, too.
-            let in_use = !broken
-                || !believed
-                || needed == 0
-                || !item.stream.in_a_row()
-                || self.all_unclaimed(item.stream.first, needed);
-            if !fits || !in_use {
+            let strict = broken && believed;
+            let first = item.stream.first;
+            let fits = if first == 0 {
+                needed == 0
+            } else if item.stream.in_a_row() {
+                self.out.geometry.has(first)
+                    && self.out.geometry.has(first.plus(needed).minus(1))
+                    && !self.is_claimed(first, needed)
+                    && (!strict || self.all_unclaimed(first, needed))
+            } else if self.out.geometry.has(first) {
+                let walk = self.walk(first, None);
+                walk.end == End::Proper
+                    && walk.meets.is_none()
+                    && walk.length == needed
+                    && (!strict || walk.clusters().all(|cluster| self.is_unclaimed(cluster)))
+            } else {
+                false
+            };
+            if !fits {
                 self.refuse(folder, &item, hidden.is_some());
                 continue;
             }

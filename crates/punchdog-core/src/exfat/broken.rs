@@ -18,6 +18,7 @@ use super::{
     upcase::Upcase,
 };
 use crate::arith::{Peek, Sat};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// 1 January 1980, 0:00: the first time that a file entry can hold (section 7.4.8).
 const EARLIEST: u32 = 0x0021_0000;
@@ -115,20 +116,24 @@ pub(super) fn entries_of(item: &Item) -> usize {
 fn made_up(first: u32, extension: Option<&str>, names: usize) -> Vec<u16> {
     let room = names.times(NAME_UNITS);
     let dotted = extension.map_or_else(String::new, |extension| format!(".{extension}"));
-    let all: Vec<u16> = format!("unnamed-{first}{dotted}").encode_utf16().collect();
-    // Without the extension it is unique still.
-    let short = || format!("{first}").encode_utf16().take(room).collect();
-    if all.len() <= room { all } else { short() }
+    // Shorter ones where there is no room: the number alone is unique.
+    let all = [format!("unnamed-{first}{dotted}"), format!("{first}{dotted}"), first.to_string()];
+    let fitting = all.into_iter().map(|name| name.encode_utf16().collect::<Vec<u16>>());
+    fitting.into_iter().find(|units| units.len() <= room).unwrap_or_default()
 }
 
 impl Item {
     /// Ends the made-up name with what its content seems to be.
     pub(super) fn call_by_kind(&mut self, extension: Option<&str>, upcase: &Upcase) {
         let names = entries_of(self).minus(2);
-        let units = made_up(self.stream.first, extension, names);
-        put_name(&mut self.raw, &units, upcase);
+        self.call(&made_up(self.stream.first, extension, names), upcase);
+    }
+
+    /// Gives it this name.
+    pub(super) fn call(&mut self, units: &[u16], upcase: &Upcase) {
+        put_name(&mut self.raw, units, upcase);
         self.stream = Stream::read(self.raw.part(ENTRY, ENTRY));
-        self.name = String::from_utf16_lossy(&units);
+        self.name = String::from_utf16_lossy(units);
     }
 }
 
@@ -140,7 +145,7 @@ fn is_set(raw: &[u8]) -> bool {
 }
 
 /// Gives a set this name, its hash and a checksum; it has as many name entries as the name needs.
-pub(super) fn put_name(raw: &mut Vec<u8>, name: &[u16], upcase: &Upcase) {
+fn put_name(raw: &mut Vec<u8>, name: &[u16], upcase: &Upcase) {
     let hash = name_hash(&upcase.upper(name));
     let names = name.len().per_up(NAME_UNITS);
     raw.resize(names.plus(2).times(ENTRY), 0);
@@ -162,42 +167,46 @@ impl Reading {
     /// length and the hash that the stream entry tells.
     pub(super) fn name_the_nameless(&mut self, upcase: &Upcase) {
         let nameless = |item: &&Item| item.flaws.contains(Flaws::NAME);
-        let all = self.broken.iter().chain(&self.behind).filter(nameless);
-        let found: Vec<(u32, String)> =
-            all.filter_map(|item| Some((item.index, self.name_of(item, upcase)?))).collect();
-        for (index, name) in found {
-            let mut all = self.broken.iter_mut().chain(&mut self.behind);
-            let Some(item) = all.find(|item| item.index == index) else { continue };
-            let units: Vec<u16> = name.encode_utf16().collect();
-            put_name(&mut item.raw, &units, upcase);
-            item.stream = Stream::read(item.raw.part(ENTRY, ENTRY));
-            item.name = name;
-            item.flaws = item.flaws.difference(Flaws::NAME) | Flaws::NAME_FOUND;
+        let all = || self.items.iter().chain(&self.behind).chain(&self.broken);
+        if !all().any(|item| nameless(&item)) {
+            return;
+        }
+        // A folder can be long, and many of its names lost.
+        let named = || all().filter(|item| !nameless(item));
+        let by_index: BTreeMap<u32, &str> = named().map(|item| (item.index, &*item.name)).collect();
+        let taken: HashSet<&str> = named().map(|item| &*item.name).collect();
+        let found: HashMap<u32, String> = all()
+            .filter(nameless)
+            .filter_map(|item| Some((item.index, name_of(item, &by_index, &taken, upcase)?)))
+            .collect();
+        for item in self.broken.iter_mut().chain(&mut self.behind) {
+            if let Some(name) = found.get(&item.index) {
+                item.call(&name.encode_utf16().collect::<Vec<u16>>(), upcase);
+                item.flaws = item.flaws.difference(Flaws::NAME) | Flaws::NAME_FOUND;
+            }
         }
     }
+}
 
-    fn name_of(&self, item: &Item, upcase: &Upcase) -> Option<String> {
-        let (length, hash) = item.said;
-        let named = |near: &&Item| !near.flaws.contains(Flaws::NAME);
-        let all = || self.items.iter().chain(&self.behind).chain(&self.broken).filter(named);
-        let before = all().filter(|near| near.index < item.index);
-        let behind = all().filter(|near| near.index > item.index);
-        let last = before.max_by_key(|near| near.index);
-        let next = behind.min_by_key(|near| near.index);
-        let mut found: Vec<String> =
-            last.into_iter().chain(next).flat_map(|near| numbered_like(&near.name)).collect();
-        found.retain(|name| {
-            let units: Vec<u16> = name.encode_utf16().collect();
-            units.len() == usize::from(length) && is_legal(&units) && name_hash(&upcase.upper(&units)) == hash
-        });
-        found.sort();
-        found.dedup();
-        found.retain(|name| all().all(|near| near.name != *name));
-        match found.as_slice() {
-            [name] => Some(name.clone()),
-            _ => None,
-        }
-    }
+fn name_of(
+    item: &Item,
+    by_index: &BTreeMap<u32, &str>,
+    taken: &HashSet<&str>,
+    upcase: &Upcase,
+) -> Option<String> {
+    let (length, hash) = item.said;
+    let last = by_index.range(..item.index).next_back();
+    let next = by_index.range(item.index..).next();
+    let near = last.into_iter().chain(next);
+    let mut found: BTreeSet<String> = near.flat_map(|(_, name)| numbered_like(name)).collect();
+    found.retain(|name| {
+        let units: Vec<u16> = name.encode_utf16().collect();
+        units.len() == usize::from(length)
+            && is_legal(&units)
+            && name_hash(&upcase.upper(&units)) == hash
+            && !taken.contains(&**name)
+    });
+    if found.len() == 1 { found.pop_first() } else { None }
 }
 
 /// Names like this one with another number in place of its last.

@@ -413,12 +413,13 @@ impl Reading {
             _ if let Some(item) = headless(bytes, index, kind, upcase) => {
                 let taken = item.entries().size();
                 // What a delete that was interrupted leaves looks the same: its clusters tell.
-                let deleted = kind | IN_USE == FILE && !item.flaws.contains(Flaws::HEAD);
+                let deleted = kind | IN_USE == FILE;
                 // Where the checksum fits, it lost its type and nothing else.
-                let list = match item.flaws {
-                    _ if deleted => &mut self.deleted,
-                    flaws if flaws.intersects(Flaws::HEAD | Flaws::CHECKSUM) => &mut self.broken,
-                    _ => &mut self.items,
+                let fits = !item.flaws.intersects(Flaws::HEAD | Flaws::CHECKSUM);
+                let list = match (fits, deleted) {
+                    (true, true) => &mut self.deleted,
+                    (true, false) => &mut self.items,
+                    (false, _) => &mut self.broken,
                 };
                 list.push(item);
                 return taken;

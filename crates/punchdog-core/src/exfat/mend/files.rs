@@ -21,6 +21,7 @@ use crate::{
         wording::{counted, listed},
     },
 };
+use std::collections::HashSet;
 
 pub(super) fn flawed(job: &Job<'_, '_, '_, '_>, flaws: Flaws) -> Vec<(u32, Node)> {
     let hit = job.survey.tree.below_root().filter(|(_, node)| node.flaws.intersects(flaws));
@@ -108,22 +109,16 @@ fn end_marks(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             notes.hides.filter(|(_, count)| *count > 0).map(|(end, _)| (*folder, end))
         })
         .collect();
+    // What is the place of a lost file entry is written with its set.
+    let nodes = job.survey.tree.below_root();
+    let lost = nodes.filter(|(_, node)| node.flaws.intersects(Flaws::HEAD | Flaws::HEAD_TYPE));
+    let heads: HashSet<(u32, u32)> = lost.map(|(_, node)| (node.parent, node.index)).collect();
     for (folder, end) in hides {
         let content = job.survey.content(job.window, folder);
         let title = job.survey.tree.folder_title(folder);
         let kind = |index: u32| content.bytes.byte(index.size().times(ENTRY));
         let gap: Vec<u32> = (end..content.entries()).take_while(|index| kind(*index) == 0).collect();
-        // What is the place of a lost file entry is written with its set.
-        let heads: Vec<u32> = job
-            .survey
-            .tree
-            .below_root()
-            .filter(|(_, node)| {
-                node.parent == folder && node.flaws.intersects(Flaws::HEAD | Flaws::HEAD_TYPE)
-            })
-            .map(|(_, node)| node.index)
-            .collect();
-        let gap: Vec<u32> = gap.into_iter().filter(|index| !heads.contains(index)).collect();
+        let gap: Vec<u32> = gap.into_iter().filter(|index| !heads.contains(&(folder, *index))).collect();
         if gap.is_empty() {
             continue;
         }

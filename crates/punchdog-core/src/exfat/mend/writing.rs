@@ -9,7 +9,6 @@ use crate::{
         places::Places,
     },
     exfat::{
-        broken,
         layout::{END, ENTRY, IN_USE, Stream, entry_set, put, set_checksum},
         sets::{Flaws, Item, Reading},
         survey::Content,
@@ -40,8 +39,7 @@ pub(super) fn set_of(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Option<(Rc<P
     // Its neighbours, which may have told the name, are not read here.
     if node.flaws.intersects(Flaws::NAME | Flaws::NAME_FOUND) {
         let name: Vec<u16> = node.name.encode_utf16().collect();
-        broken::put_name(&mut item.raw, &name, &job.survey.capitals);
-        item.stream = Stream::read(item.raw.part(ENTRY, ENTRY));
+        item.call(&name, &job.survey.capitals);
     }
     Some((places, Item { index, ..item }))
 }

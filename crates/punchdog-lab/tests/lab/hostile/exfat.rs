@@ -146,3 +146,19 @@ fn thousands_of_sets_that_name_one_long_chain() {
     }
     super::within(Duration::from_secs(20), patient.bytes);
 }
+
+#[test]
+fn thousands_of_sets_without_their_name_or_their_head() {
+    let wish = Wish { bytes: 24 << 20, ..small(512, 512, 1) };
+    let mut filler = Filler::new(&wish, vec![0; 24 << 20]).unwrap();
+    filler.folder("crowd", 8_000 * 96 / 512, Placing::Row).unwrap();
+    for number in 0..8_000 {
+        filler.file(&format!("crowd/piece {number:05}.txt"), b"some", Placing::Row).unwrap();
+    }
+    let mut patient = Patient::new(filler.finish().unwrap());
+    let entries: Vec<u64> = patient.live().filter(|made| !made.folder).map(|made| made.entry).collect();
+    for (number, entry) in entries.iter().enumerate() {
+        patient.write(if number % 2 == 0 { entry + 64 } else { *entry }, &[0; 32]);
+    }
+    super::within(Duration::from_secs(20), patient.bytes);
+}
