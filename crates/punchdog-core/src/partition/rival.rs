@@ -1,4 +1,4 @@
-//! A volume in the free space of another one, where no table says which of the two is in use.
+//! A volume in the midst of another one, where no table says which of the two is in use.
 //!
 //! A medium that was divided anew keeps the beginning of what was there. As long as the table lists the new
 //! volume, the old beginning is a remark; without the table both stand there with equal right, and listing
@@ -13,7 +13,10 @@ use super::{
 use crate::{
     arith::Sat,
     family::Wanted,
-    files::record::FileRecord,
+    files::{
+        kinds,
+        record::{FileRecord, State},
+    },
     medium::{Extent, Medium, MediumError, Window},
     mending::choices::Choices,
     progress::Watch,
@@ -23,22 +26,45 @@ use crate::{
 
 /// Bytes from the start of the medium within which a first volume begins by custom.
 const CUSTOM: u64 = 64 << 20;
+/// Files of an inner volume that are looked at.
+const LOOKED_AT: usize = 64;
 /// The question that a plan puts.
 const QUESTION: &str = "in-use";
 
-/// The volume whose beginning lies in the longest stretch of `outer` that no file of it owns. What lies in a
-/// file, such as the image of another medium, is that file's content.
-pub(super) fn in_free_space(
+/// The volume in the midst of another one, and what the other has where it begins.
+pub(super) struct Inner {
+    pub(super) place: Place,
+    there: &'static str,
+}
+
+/// The volume that begins in the midst of `outer`: in the longest stretch that no file of it owns, or over its
+/// files. What lies in a file, such as the image of another medium, is that file's content, and ends with it.
+pub(super) fn within(
     medium: &dyn Medium,
     outer: &Place,
     watch: &dyn Watch,
-) -> Result<Option<Place>, MediumError> {
+) -> Result<Option<Inner>, MediumError> {
     if outer.guessed || outer.data_at == 0 {
         return Ok(None);
     }
     let window = Window::new(medium, outer.extent);
     let Some(volume) = registry::recognise(&window, watch)? else { return Ok(None) };
     let files = volume.files(&window, Wanted { deleted: false, system: true }, watch)?;
+    let free = in_free_space(medium, outer, &files, watch)?;
+    if let Some(place) = free {
+        return Ok(Some(Inner { place, there: "no file of it is there" }));
+    }
+    let over = over_files(medium, outer, &files, watch)?;
+    Ok(over
+        .map(|place| Inner { place, there: "a file of it that is there ends before the other volume does" }))
+}
+
+fn in_free_space(
+    medium: &dyn Medium,
+    outer: &Place,
+    files: &[FileRecord],
+    watch: &dyn Watch,
+) -> Result<Option<Place>, MediumError> {
     // The copies of the first records of an NTFS stand in the midst of it, whatever else does: they divide nothing.
     let divides =
         |file: &&FileRecord| !file.path.name().starts_with('$') || file.content.on_medium() > unlisted::GAP;
@@ -62,6 +88,71 @@ pub(super) fn in_free_space(
     Ok(unlisted::in_gap(medium, room, watch)?.filter(another))
 }
 
+/// The volume that begins in what a file of `outer` owns, and goes on behind the end of that.
+fn over_files(
+    medium: &dyn Medium,
+    outer: &Place,
+    files: &[FileRecord],
+    watch: &dyn Watch,
+) -> Result<Option<Place>, MediumError> {
+    let end = outer.extent.end().min(CUSTOM);
+    let mut at = outer.data_at;
+    while at < end {
+        let found = search::lost(medium, Extent::new(at, end.minus(at)), &[], watch)?;
+        let Some(place) = found.into_iter().find(|place| place.extent.offset > outer.data_at) else { break };
+        let start = place.extent.offset;
+        let owned = files.iter().flat_map(|file| file.content.extents());
+        let mut owned = owned.map(|extent| extent.moved(outer.extent.offset));
+        let owner = owned.find(|extent| extent.offset <= start && start < extent.end());
+        if let Some(owner) = owner
+            && owner.end() < place.extent.end()
+            && speaks_behind(medium, &place, owner.end(), watch)?
+        {
+            return Ok(Some(place));
+        }
+        // What is one file's content says nothing of what stands behind it.
+        at = owner.map_or(start.plus(SECTOR), Extent::end).max(at.plus(SECTOR));
+    }
+    Ok(None)
+}
+
+/// True when what a volume has from byte `end` of the medium on is its own: a folder, or files that begin as
+/// their names say. Behind the end of the file that held its image it would be other files' content.
+fn speaks_behind(
+    medium: &dyn Medium,
+    place: &Place,
+    end: u64,
+    watch: &dyn Watch,
+) -> Result<bool, MediumError> {
+    let window = Window::new(medium, place.extent);
+    let Some(volume) = registry::recognise(&window, watch)? else { return Ok(false) };
+    let files = volume.files(&window, Wanted::default(), watch)?;
+    if place.data_at >= end {
+        // Its root folder, or its records, stand there.
+        return Ok(!files.is_empty());
+    }
+    let behind = |file: &&FileRecord| {
+        let first = file.content.extents().next();
+        file.state == State::Intact
+            && first.is_some_and(|extent| place.extent.offset.plus(extent.offset) >= end)
+    };
+    let (mut agree, mut differ) = (0_u32, 0_u32);
+    for file in files.iter().filter(behind).take(LOOKED_AT) {
+        if file.folder {
+            return Ok(true);
+        }
+        let Some(first) = file.content.extents().next() else { continue };
+        let view: &dyn Medium = &window;
+        let start = view.lenient(first.offset, kinds::ENOUGH.min(first.length.size())).bytes;
+        match kinds::agrees(file.path.name(), &start) {
+            Some(true) => agree = agree.plus(1),
+            Some(false) => differ = differ.plus(1),
+            None => {}
+        }
+    }
+    Ok(agree > differ)
+}
+
 impl Scouting {
     /// The volumes that overlap `place`, with no table to say which one is in use.
     pub fn rivals(&self, place: &Place) -> impl Iterator<Item = &Place> {
@@ -77,10 +168,11 @@ impl Scouting {
     }
 }
 
-/// Says that `inner` begins in the free space of `outer`.
-pub(super) fn report(outer: &mut Place, inner: &mut Place, faults: &mut Collector) {
+/// Says that `inner` begins in the midst of `outer`.
+pub(super) fn report(outer: &mut Place, inner: Inner, faults: &mut Collector) -> Place {
+    let Inner { place: mut inner, there } = inner;
     let (first, second) = (outer.extent.offset, inner.extent.offset);
-    for place in [&mut *outer, &mut *inner] {
+    for place in [&mut *outer, &mut inner] {
         place.way_faults.push(&c::RIVAL);
     }
     let summary = format!(
@@ -90,10 +182,11 @@ pub(super) fn report(outer: &mut Place, inner: &mut Place, faults: &mut Collecto
         c::RIVAL.title
     );
     faults.add(Finding::new(&c::RIVAL, summary).at(first, 512).at(second, 512).because(
-        format!("The volume at byte {first} reaches past byte {second}, and no file of it is there."),
+        format!("The volume at byte {first} reaches past byte {second}, and {there}."),
         "Volumes do not overlap: one of the two is older.",
         "Look at the files of both, and at their dates.",
     ));
+    inner
 }
 
 /// Which of the volumes that are found a new table is to list: of those that overlap, the one that is chosen.

@@ -196,9 +196,8 @@ pub(super) fn volumes(
     }
     let mut inside = Vec::new();
     for place in &mut found {
-        if let Some(mut inner) = rival::in_free_space(medium, place, watch)? {
-            rival::report(place, &mut inner, faults);
-            inside.push(inner);
+        if let Some(inner) = rival::within(medium, place, watch)? {
+            inside.push(rival::report(place, inner, faults));
         }
     }
     found.extend(inside);
@@ -224,7 +223,7 @@ fn missing(found: &[Place], faults: &mut Collector) {
 }
 
 /// A volume that begins at byte 0 is a bare one, and needs no table. But where nothing of a boot sector is left there, sector
-/// 0 may have held a table: what begins in the free space of that volume has the same right.
+/// 0 may have held a table: what begins in the midst of that volume has the same right.
 fn at_first_byte(
     medium: &dyn Medium,
     mut place: Place,
@@ -233,14 +232,14 @@ fn at_first_byte(
     watch: &dyn Watch,
 ) -> Result<(), MediumError> {
     let jumps = matches!(medium.lenient(0, 3).bytes.as_slice(), [0xE9, ..] | [0xEB, _, 0x90]);
-    let inner = if jumps { None } else { rival::in_free_space(medium, &place, watch)? };
+    let inner = if jumps { None } else { rival::within(medium, &place, watch)? };
     // Tables and folders that were found by themselves are too little against a volume that is there.
-    let Some(mut inner) = inner.filter(|inner| !inner.guessed) else {
+    let Some(inner) = inner.filter(|inner| !inner.place.guessed) else {
         out.volumes.push(place);
         return Ok(());
     };
     place.way = Way::Lost;
-    rival::report(&mut place, &mut inner, faults);
+    let mut inner = rival::report(&mut place, inner, faults);
     missing(std::slice::from_ref(&inner), faults);
     inner.way_faults.insert(0, &c::TABLE_MISSING);
     out.volumes.extend([place, inner]);

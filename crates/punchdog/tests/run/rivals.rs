@@ -152,6 +152,34 @@ fn what_an_older_ntfs_has_in_its_midst_does_not_hide_a_newer_volume() {
     assert_eq!(intact(at, "new.img", NEW), made(&new.volumes[0]));
 }
 
+/// The old volume was full: its entries still name the clusters that the new one has written over.
+#[test]
+fn a_full_old_volume_does_not_hide_the_one_that_was_written_over_its_files() {
+    let (fat, exfat, ntfs) = ((Kind::Fat32, 512), (Kind::Exfat, 4096), (Kind::Ntfs, 4096));
+    for (before, after) in [(exfat, fat), (fat, ntfs), (ntfs, exfat), (ntfs, ntfs)] {
+        let old = card(before.0, OLD, 56 * MIB, before.1, Fill::Full);
+        let new = card(after.0, NEW, 40 * MIB, after.1, Fill::Some);
+        let mut bytes = old.bytes.clone();
+        let (from, to) = (NEW as usize, (NEW + 40 * MIB) as usize);
+        bytes[from..to].copy_from_slice(&new.bytes[from..to]);
+        bytes[..512].fill(0);
+        let folder = folder_with("disk.img", &bytes);
+        let at = folder.path();
+        let seen = json(at, &["scout", "disk.img"], 1);
+        let found: Vec<u64> =
+            seen["volumes"].as_array().unwrap().iter().map(|v| v["offset"].as_u64().unwrap()).collect();
+        assert_eq!(found, [OLD, NEW], "{after:?} over {before:?}");
+        assert_eq!(intact(at, "disk.img", NEW), made(&new.volumes[0]));
+        let open = json(at, &["plan", "disk.img"], 1);
+        assert_eq!(open["choices"][0]["taken"], "none");
+        assert!(open["steps"].as_array().unwrap().is_empty(), "nothing is written before an answer");
+        json(at, &["plan", "disk.img", "--choose", &format!("in-use={NEW}"), "--out", "new.json"], 0);
+        json(at, &["apply", "new.json", "--image", "disk.img", "--copy", "new.img"], 0);
+        json(at, &["check", "new.img"], 0);
+        assert_eq!(intact(at, "new.img", NEW), made(&new.volumes[0]));
+    }
+}
+
 #[test]
 fn the_image_of_a_medium_in_a_file_is_no_rival() {
     let mut card = card(Kind::Fat32, OLD, 40 * MIB, 512, Fill::Full);
