@@ -117,6 +117,14 @@ impl<G> Patient<G> {
         self.bytes[index(offset)..index(offset) + length].to_vec()
     }
 
+    /// Fills the sector in which the entry of `path` stands, in the folder `folder`, as an imager does that cannot
+    /// read it.
+    pub fn unread_by_imager(&mut self, path: &str, folder: &str) {
+        let text = b"<< UNREADABLE SECTOR >> ".iter().copied().cycle().take(512).collect::<Vec<u8>>();
+        self.write(self.find(path).entry / 512 * 512, &text);
+        self.moves(&[folder]);
+    }
+
     fn under(&self, paths: &[&str]) -> Vec<String> {
         let hit = |made: &&Made| {
             paths.iter().any(|path| made.path == *path || made.path.starts_with(&format!("{path}/")))

@@ -9,8 +9,8 @@ use crate::{
 use punchdog_core::{
     arith::Sat,
     diagnosis::{self, Nature, NotChosen, Wish},
-    medium::{FileImage, Medium, WithUnreadable},
-    partition::{Scouting, Way, strangers::Blank},
+    medium::{Extent, FileImage, Medium, Window, WithUnreadable},
+    partition::{self, Scouting, Table, Way, strangers::Blank},
 };
 use std::{io::ErrorKind, path::Path};
 
@@ -84,8 +84,14 @@ pub(crate) fn in_words(error: NotChosen, path: &Path, image: &dyn Medium) -> any
             format!("punchdog scout {quoted} lists the volumes and where they begin"),
         ),
         NotChosen::NotThere(offset, found) => {
-            let what =
-                found.map_or("nothing that speaks for a FAT, exFAT or NTFS volume", |found| found.title);
+            let there = Window::new(image, Extent::new(offset, image.len().minus(offset)));
+            let what = match (found, partition::claim(&there)) {
+                (Some(found), _) => found.title.to_owned(),
+                (None, Some((kind, _))) => {
+                    format!("with the boot sector of {} volume, and nothing else of it", kind.with_article())
+                }
+                (None, None) => "nothing that speaks for a FAT, exFAT or NTFS volume".to_owned(),
+            };
             let next = found.map_or_else(
                 || format!("punchdog scout {quoted} lists what the image holds"),
                 |found| found.advice.to_owned(),
@@ -145,6 +151,13 @@ pub(crate) fn nothing(path: &Path, image: &dyn Medium, seen: &Scouting) -> anyho
             ),
             "image the medium again, to its end; what lies behind the beginning is not in this image",
         ),
+        Nature::Alone(what, bytes) => Failure::with(
+            format!(
+                "{name} holds the boot sector of {} volume of {bytes} bytes, and nothing else of it: no table, no folder stands where it says",
+                what.with_article()
+            ),
+            format!("image the medium again, with another reader or port; {}", by_content(path)),
+        ),
         Nature::Text => Failure::with(
             format!("{name} is a text file, not an image"),
             "name an image file: the bytes of a volume or of a whole disk",
@@ -155,17 +168,25 @@ pub(crate) fn nothing(path: &Path, image: &dyn Medium, seen: &Scouting) -> anyho
             ),
             "ask the owner whether the medium was encrypted; if so, unlock it on its own host first",
         ),
+        Nature::Unknown if seen.table != Table::None => Failure::with(
+            format!("{name} has a partition table, and holds no volume that Punchdog knows"),
+            format!("punchdog scout {} shows what the table says; {}", page::quoted(path), by_content(path)),
+        ),
         Nature::Unknown => Failure::with(
             format!(
                 "{name} holds no volume that Punchdog knows: no boot sector, no partition table, no allocation table"
             ),
-            format!(
-                "check that it is a raw image of the right device; punchdog unearth {} --out {} searches all of it for files by their content",
-                page::quoted(path),
-                page::quoted(&page::beside(path, "", "finds.json"))
-            ),
+            format!("check that it is a raw image of the right device; {}", by_content(path)),
         ),
     }
+}
+
+fn by_content(path: &Path) -> String {
+    format!(
+        "punchdog unearth {} --out {} searches all of it for files by their content",
+        page::quoted(path),
+        page::quoted(&page::beside(path, "", "finds.json"))
+    )
 }
 
 /// Every volume to work on: the one that was asked for, or all that can be mended.

@@ -33,8 +33,10 @@ fn look(given: &Scout, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
     let whole =
         seen.volumes.iter().all(|place| !place.boot_gone && place.extent.offset + place.bytes <= image.len());
     let faults = seen.findings.iter().any(|finding| finding.weight != Weight::Remark);
-    let fine = whole && !faults;
-    if seen.volumes.is_empty() && seen.strangers.is_empty() {
+    let found = !seen.volumes.is_empty() || !seen.strangers.is_empty();
+    let fine = found && whole && !faults;
+    // A table that leads to nothing is something to show.
+    if !found && (seen.table == Table::None || seen.findings.is_empty()) {
         return Err(choose::nothing(path, &image, &seen));
     }
     let volumes: Vec<_> =

@@ -52,7 +52,7 @@ pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
         started: Instant::now(),
         kept: Instant::now(),
         screen: Screen::of_search(),
-        image: image.map(Image::new).transpose()?,
+        image: image.map(|file| Image::new(file, &given.list, source.once)).transpose()?,
         given,
         failed: None,
     };
@@ -61,7 +61,9 @@ pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
     let Work { image, screen, failed, .. } = work;
     drop(screen);
     // The list says of nothing that it was read before the image has it.
-    let synced = failed.map_or(Ok(()), Err).and_then(|()| image.map_or(Ok(()), Image::close));
+    let whole = matches!(end, End::Done) && list.extents.is_empty();
+    let closed = image.map_or(Ok(()), |image| image.close(whole));
+    let synced = closed.and(failed.map_or(Ok(()), Err));
     let kept = synced.and_then(|()| keep(&list, &given.list));
     kept.map_err(|error| not_saved(given, &error))?;
     if args.json {
@@ -105,14 +107,17 @@ fn not_saved(given: &Surface, error: &io::Error) -> anyhow::Error {
 struct Source {
     medium: Box<dyn Medium>,
     sector: u64,
+    /// A medium, which may give its bytes once and not again.
+    once: bool,
 }
 
 /// A device is read past the host's cache: else one bad sector takes its neighbours with it.
 fn open(path: &Path) -> anyhow::Result<Source> {
     let file = choose::file(path)?;
+    let once = !path.metadata().is_ok_and(|about| about.is_file());
     Ok(match Uncached::open(path)? {
-        Some(device) => Source { sector: device.sector(), medium: Box::new(device) },
-        None => Source { sector: 512, medium: Box::new(file) },
+        Some(device) => Source { sector: device.sector(), medium: Box::new(device), once },
+        None => Source { sector: 512, medium: Box::new(file), once },
     })
 }
 
@@ -172,52 +177,68 @@ struct Work<'w> {
     failed: Option<io::Error>,
 }
 
-/// The image that is written: brought onto the disk while the next bytes are read, so that the end need not wait for all
-/// of it.
+/// The image that is written. What a medium gave may not be had a second time: it is brought onto the disk while
+/// the next bytes are read, and waited for at the end. What comes from a file can be read again, and is left to
+/// the host as any copied file is.
 struct Image {
     file: File,
     since: u64,
-    /// Asks for it; the answer is the first error.
-    ask: mpsc::SyncSender<()>,
+    once: bool,
+    ask: mpsc::SyncSender<Ask>,
     syncing: JoinHandle<io::Result<()>>,
 }
 
+/// What is done beside the reading.
+enum Ask {
+    Sync,
+    /// All that was written before is brought onto the disk, and then this list, which says so.
+    Keep(List),
+}
+
 impl Image {
-    fn new(file: File) -> io::Result<Self> {
-        let (ask, asked) = mpsc::sync_channel::<()>(1);
+    fn new(file: File, list: &Path, once: bool) -> io::Result<Self> {
+        let (ask, asked) = mpsc::sync_channel(1);
         let other = file.try_clone()?;
-        let syncing = thread::spawn(move || asked.iter().try_for_each(|()| other.sync_data()));
-        Ok(Self { file, since: 0, ask, syncing })
+        let path = list.to_owned();
+        let syncing = thread::spawn(move || {
+            asked.iter().try_for_each(|what| {
+                other.sync_data()?;
+                match what {
+                    Ask::Sync => Ok(()),
+                    Ask::Keep(list) => keep(&list, &path),
+                }
+            })
+        });
+        Ok(Self { file, since: 0, once, ask, syncing })
     }
 
     fn put(&mut self, offset: u64, bytes: &[u8]) -> io::Result<()> {
         workplace::put_with_holes(&mut self.file, offset, bytes)?;
         self.since = self.since.plus(bytes.len().wide());
-        if self.since < TOGETHER {
+        if self.since < TOGETHER || !self.once {
             return Ok(());
         }
         self.since = 0;
-        match self.ask.try_send(()) {
-            // Where it has not come so far yet, it will take these as well.
-            Ok(()) | Err(mpsc::TrySendError::Full(())) => Ok(()),
-            Err(mpsc::TrySendError::Disconnected(())) => Err(lost()),
+        // Where it has not come so far yet, it will take these as well.
+        self.ask(Ask::Sync).map(drop)
+    }
+
+    /// False where what was asked for before is still being done.
+    fn ask(&self, what: Ask) -> io::Result<bool> {
+        match self.ask.try_send(what) {
+            Ok(()) => Ok(true),
+            Err(mpsc::TrySendError::Full(_)) => Ok(false),
+            // What failed there is told there only.
+            Err(mpsc::TrySendError::Disconnected(_)) => Err(lost()),
         }
     }
 
-    fn sync(&self) -> io::Result<()> {
-        // What failed there is told there only.
-        if self.syncing.is_finished() {
-            return Err(lost());
-        }
-        self.file.sync_data()
-    }
-
-    /// All of it is on the disk, or what went wrong first.
-    fn close(self) -> io::Result<()> {
+    /// Where it matters, all of it is on the disk; or what went wrong first.
+    fn close(self, whole: bool) -> io::Result<()> {
         drop(self.ask);
         let ended = self.syncing.join();
         ended.unwrap_or_else(|_| Err(lost()))?;
-        self.file.sync_all()
+        if self.once || !whole { self.file.sync_all() } else { Ok(()) }
     }
 }
 
@@ -244,12 +265,19 @@ impl Host for Work<'_> {
         let done = progress.bytes.minus(progress.left);
         self.screen.at(&format!("{}{trouble}", progress.doing), done, progress.bytes);
         if self.kept.elapsed() > KEPT {
-            let synced = self.image.as_ref().map_or(Ok(()), Image::sync);
-            if let Err(error) = synced.and_then(|()| keep(&(progress.list)(), &self.given.list)) {
-                self.failed = Some(error);
-                return true;
+            let list = (progress.list)();
+            let kept = match &self.image {
+                Some(image) => image.ask(Ask::Keep(list)),
+                None => keep(&list, &self.given.list).map(|()| true),
+            };
+            match kept {
+                Ok(true) => self.kept = Instant::now(),
+                Ok(false) => {}
+                Err(error) => {
+                    self.failed = Some(error);
+                    return true;
+                }
             }
-            self.kept = Instant::now();
         }
         self.screen.stop()
     }

@@ -135,7 +135,11 @@ fn exfat_patient((sector, cluster, tables): ExfatShape, seed: u64) -> exfat_faul
 /// A case that is made when its turn comes: all of them together would fill the memory.
 pub(crate) type Recipe<'a> = Box<dyn Fn() -> anyhow::Result<Case> + Send + Sync + 'a>;
 
-/// Every fault of the lab: on one volume that fits it, which one by the seed; without a seed on each.
+/// One in so many faults is left out, which ones by the seed: other commits try them.
+const LEFT_OUT: u64 = 4;
+
+/// The faults of the lab, each on one volume that fits it: which faults and which volumes by the seed. Without a seed
+/// all of them, on each.
 pub(crate) fn of_matrix<'a>(only: Option<&str>, seed: Option<u64>) -> Vec<Recipe<'a>> {
     let mut recipes: Vec<Recipe<'a>> = Vec::new();
     // "exfat:…", "fat:…" and "ntfs:…" take one family only.
@@ -179,6 +183,13 @@ pub(crate) fn of_matrix<'a>(only: Option<&str>, seed: Option<u64>) -> Vec<Recipe
                 Ok(Case { driver: "ntfs3", ..case })
             }));
         }
+    }
+    if let Some(seed) = seed {
+        let mut number = seed % LEFT_OUT;
+        recipes.retain(|_| {
+            number += 1;
+            !number.is_multiple_of(LEFT_OUT)
+        });
     }
     recipes
 }

@@ -19,6 +19,8 @@ pub enum Nature {
     Stranger(Name),
     /// Only the beginning of a volume of so many bytes.
     Beginning(Kind, u64),
+    /// The boot sector of a volume of so many bytes, and nothing else of it.
+    Alone(Kind, u64),
     /// Text.
     Text,
     /// Bytes without any order: encrypted or packed.
@@ -39,8 +41,8 @@ impl Nature {
         if let Some(stranger) = seen.strangers.first() {
             return Self::Stranger(stranger.name);
         }
-        if let Some((what, bytes)) = partition::claim(image).filter(|(_, bytes)| *bytes > image.len()) {
-            return Self::Beginning(what, bytes);
+        if let Some((what, bytes)) = partition::claim(image) {
+            return if bytes > image.len() { Self::Beginning(what, bytes) } else { Self::Alone(what, bytes) };
         }
         let start = image.lenient(0, 4096.min(image.len().size())).bytes;
         let is_text = |text: &str| text.chars().all(|c| !c.is_control() || c.is_whitespace());

@@ -16,7 +16,10 @@ use super::{
     },
     upcase::Upcase,
 };
-use crate::arith::{Peek, Sat};
+use crate::{
+    arith::{Peek, Sat},
+    files::filler::Filled,
+};
 use bitflags::bitflags;
 
 bitflags! {
@@ -373,13 +376,18 @@ impl Reading {
     pub fn of(bytes: &[u8], upcase: &Upcase, root: bool) -> Self {
         let mut reading = Self::default();
         let count = bytes.len().per(ENTRY);
-        let mut index = 0;
+        let (mut index, mut filled) = (0, Filled::default());
         while index < count {
             let raw = bytes.part(index.times(ENTRY), ENTRY);
             if raw.byte(0) == END {
                 reading.end = Some(index.narrow());
                 reading.behind(bytes, index, upcase);
                 break;
+            }
+            if filled.at(bytes, index.times(ENTRY)) {
+                reading.junk.push(index.narrow());
+                index = index.plus(1);
+                continue;
             }
             index = index.plus(reading.entry(bytes, index, raw, upcase, root));
         }

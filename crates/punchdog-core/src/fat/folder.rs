@@ -9,7 +9,10 @@ use super::layout::{
     LAST_LONG, LongEntry, ShortEntry,
 };
 use super::names;
-use crate::arith::{Peek, Sat};
+use crate::{
+    arith::{Peek, Sat},
+    files::filler::Filled,
+};
 use std::ops::Range;
 
 /// What is wrong with one entry and its name. Kept as bits: there are many entries.
@@ -319,9 +322,16 @@ impl Reading {
         let mut items = Vec::new();
         let mut set = Set { parts: Vec::new() };
         let mut gone = Vec::new();
+        let mut filled = Filled::default();
         for index in range {
             let raw = bytes.part(index.times(ENTRY_BYTES), ENTRY_BYTES);
             let (Some(entry), Some(long)) = (ShortEntry::read(raw), LongEntry::read(raw)) else { break };
+            if filled.at(bytes, index.times(ENTRY_BYTES)) {
+                self.drop_set(&mut set);
+                gone.clear();
+                self.junk.push(index);
+                continue;
+            }
             let is_long = is_part(bytes, index, set.parts.last().map(|(_, part)| part));
             match raw.byte(0) {
                 END_ENTRY => {

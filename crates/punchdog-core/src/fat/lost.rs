@@ -5,10 +5,10 @@ use super::{
     folder::{Flaws, Item},
     layout::{ATTR_DIRECTORY, ShortEntry},
     survey::Surveyor,
-    tree::{Lost, Reached},
+    tree::{Lost, Node, Reached},
 };
 use crate::{
-    arith::Sat,
+    arith::{Peek, Sat},
     cluster::{
         chain::{End, Link, walk_own},
         set::ClusterSet,
@@ -182,31 +182,105 @@ impl Surveyor<'_> {
         if outermost.is_empty() {
             outermost.extend(free.first());
         }
-        let known: HashMap<u32, u32> = self
-            .tree
-            .nodes
-            .iter()
-            .enumerate()
-            .filter(|(_, node)| node.folder && node.length > 0)
-            .map(|(number, node)| (node.first, number.narrow()))
-            .collect();
         for (head, up) in outermost {
-            let above = known.get(&up).copied().unwrap_or(0);
-            let mut entry = ShortEntry { attributes: ATTR_DIRECTORY, ..ShortEntry::new_zeroed() };
-            entry.set_first_cluster(head);
-            let name = format!("lost folder {head}");
-            let item = Item { index: 0, long: 0..0, entry, name, flaws: Flaws::default() };
-            let number = self.add(above, 0, &item, Reached::Orphan);
-            self.heads.insert(head.size());
-            let walk = self.walk(head);
-            if walk.meets.is_none() && walk.end == End::Proper {
-                self.claim(number, &walk);
-            } else {
-                self.waiting_folders.push_back(number);
-            }
+            self.adopt_folder(head, up);
         }
         self.lost = None;
         true
+    }
+
+    /// A folder without an entry, under the folder that its ".." names where that one is known.
+    fn adopt_folder(&mut self, head: u32, up: u32) {
+        let is_it = |node: &Node| node.folder && node.length > 0 && node.first == up;
+        let above = self.tree.nodes.iter().position(is_it).unwrap_or(0).narrow();
+        let mut entry = ShortEntry { attributes: ATTR_DIRECTORY, ..ShortEntry::new_zeroed() };
+        entry.set_first_cluster(head);
+        let name = format!("lost folder {head}");
+        let item = Item { index: 0, long: 0..0, entry, name, flaws: Flaws::default() };
+        let number = self.add(above, 0, &item, Reached::Orphan);
+        self.heads.insert(head.size());
+        let walk = self.walk(head);
+        if walk.meets.is_none() && walk.end == End::Proper {
+            self.claim(number, &walk);
+        } else {
+            self.waiting_folders.push_back(number);
+        }
+    }
+
+    /// Folders that name the clusters they stand in, where the root names nothing and the tables have lost their beginning:
+    /// formatting leaves the first two entries of each (specification, "FAT Data Structure"), so that nobody formatted
+    /// this, and what the empty part of them says of its clusters is nothing.
+    pub(super) fn adopt_dotted(&mut self) -> bool {
+        let names = |node: &Node| node.parent == 0 && node.reached == Reached::Tree;
+        if self.tree.nodes.iter().skip(1).any(names) || !self.tree.deleted.is_empty() {
+            return false;
+        }
+        let until = self.beginning_lost();
+        let free: Vec<(u32, u32)> = self.dotted(until);
+        let heads: std::collections::HashSet<u32> = free.iter().map(|(head, _)| *head).collect();
+        let outermost = free.iter().filter(|(head, up)| !heads.contains(up) || head == up);
+        let mut adopted = false;
+        for (head, up) in outermost {
+            if !self.take_named(*head) {
+                self.adopt_folder(*head, *up);
+            }
+            adopted = true;
+        }
+        self.dotted |= adopted;
+        adopted
+    }
+
+    /// The first cluster that the tables say anything of, where all of them have lost their first entries; else 2.
+    fn beginning_lost(&mut self) -> u32 {
+        let first = self.geometry.bits().times(2).per(8).size();
+        let blank = |copy: u32| {
+            self.medium.lenient(self.geometry.table_offset(copy), first).bytes.iter().all(|byte| *byte == 0)
+        };
+        let mut at = 2;
+        if (0..self.geometry.tables).all(blank) {
+            while at <= self.geometry.last_cluster() {
+                at = self.links.blank_until(self.medium, at);
+                // What was put together without the tables is nothing that they say.
+                let says = |copy| {
+                    !matches!(self.links.in_copy(self.medium, copy, at), Link::Free | Link::Unreadable)
+                };
+                if (0..self.geometry.tables).any(says) {
+                    break;
+                }
+                at = at.plus(1);
+            }
+        }
+        at
+    }
+
+    /// Clusters before `until` that are nobody's and begin as folders that name them, with what their ".." names.
+    fn dotted(&self, until: u32) -> Vec<(u32, u32)> {
+        let each = self.geometry.cluster_bytes().wide();
+        let (start, end) = (self.geometry.data_offset(), self.geometry.cluster_offset(until));
+        let mut found = Vec::new();
+        let mut at = start;
+        while let Some(piece) = self.medium.piece_from(at, end.min(self.medium.len()))
+            && !self.watch.stop()
+        {
+            let bytes = self.medium.lenient(piece.offset, piece.length.size()).bytes;
+            for place in (piece.offset.minus(start).per_up(each)..).map(|index| start.plus(index.times(each)))
+            {
+                let within = place.minus(piece.offset);
+                if within >= piece.length {
+                    break;
+                }
+                let cluster = place.minus(start).per(each).plus(2).narrow();
+                if bytes.byte(within.size()) == b'.'
+                    && self.is_unclaimed(cluster)
+                    && let Some((own, parent)) = self.dots_at(cluster)
+                    && own == cluster
+                {
+                    found.push((cluster, parent));
+                }
+            }
+            at = piece.end();
+        }
+        found
     }
 
     /// True for the head of a chain that no entry names and nobody has claimed since it was found.

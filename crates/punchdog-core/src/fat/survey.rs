@@ -57,6 +57,8 @@ pub struct Survey {
     pub label: Option<(names::Short, u64)>,
     /// The end of the medium where nothing but one value stands, though files should.
     pub hollow: Option<Tail>,
+    /// Lost folders were found by their "." alone: no table calls their clusters in use.
+    pub dotted: bool,
 }
 
 /// The content of a folder and where each entry of it stands.
@@ -108,6 +110,8 @@ pub(super) struct Surveyor<'m> {
     pub(super) lost: Option<LostChains>,
     /// Many files begin in clusters that the table calls free: the table is at fault.
     pub(super) table_lost: bool,
+    /// Folders were taken that no table calls in use.
+    pub(super) dotted: bool,
     /// Clusters that read as parts of folders and are in no chain; found when first asked for.
     pub(super) unlisted: Option<std::rc::Rc<[u32]>>,
     label: Option<(names::Short, u64)>,
@@ -135,6 +139,7 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         behind: Vec::new(),
         lost: None,
         table_lost: false,
+        dotted: false,
         unlisted: None,
         label: None,
         watch,
@@ -171,7 +176,11 @@ impl Surveyor<'_> {
                 continue;
             }
             // Folders behind an end mark have their names: they come before those that lost them.
-            if self.accept_folders_behind() || self.adopt_deleted() || self.adopt_orphans() {
+            if self.accept_folders_behind()
+                || self.adopt_deleted()
+                || self.adopt_orphans()
+                || self.adopt_dotted()
+            {
                 continue;
             }
             break;
@@ -428,6 +437,20 @@ impl Surveyor<'_> {
         taken
     }
 
+    /// Takes the folder at `head` with the entry behind an end mark that names it, whatever the table says of it.
+    pub(super) fn take_named(&mut self, head: u32) -> bool {
+        let wide = self.geometry.wide();
+        let is_it = |item: &Item| item.entry.is_folder() && item.entry.first_cluster(wide) == head;
+        let Some(at) = self.behind.iter().position(|(_, _, item)| is_it(item)) else { return false };
+        let (folder, place, item) = self.behind.remove(at);
+        let number = self.add(folder, place, &item, Reached::BehindEnd);
+        self.heads.insert(head.size());
+        self.waiting_folders.push_back(number);
+        self.tree.notes.entry(folder).or_default().tail_is_real = true;
+        self.lost = None;
+        true
+    }
+
     /// Files behind an end mark are real when their chains fit and are nobody else's: what else a
     /// volume holds has its clusters by now.
     fn accept_files_behind(&mut self) {
@@ -496,6 +519,7 @@ impl Surveyor<'_> {
             first_free,
             label: self.label,
             hollow,
+            dotted: self.dotted,
         }
     }
 

@@ -5,7 +5,7 @@
 //! bytes repeated through the whole sector, and a word in it that says what it is.
 
 use crate::{
-    arith::Sat,
+    arith::{Peek, Sat},
     medium::{Extent, Medium},
 };
 
@@ -66,6 +66,27 @@ pub fn phrase(sector: &[u8]) -> Option<String> {
     // A phrase can begin anywhere in its own repetition.
     let twice = format!("{upper}{upper}");
     WORDS.iter().any(|word| twice.contains(word)).then(|| text.trim().to_owned())
+}
+
+/// Tells of the entries of a folder, in order, which stand in sectors that an imager filled: they are none.
+#[derive(Debug, Default)]
+pub(crate) struct Filled {
+    /// Where the sector ends that was looked at last.
+    end: usize,
+    filled: bool,
+}
+
+impl Filled {
+    /// True of what stands at byte `at`.
+    #[inline]
+    pub(crate) fn at(&mut self, bytes: &[u8], at: usize) -> bool {
+        if at >= self.end {
+            let start = at.per(SECTOR).times(SECTOR);
+            self.end = start.plus(SECTOR);
+            self.filled = phrase(bytes.part(start, SECTOR)).is_some();
+        }
+        self.filled
+    }
 }
 
 /// Collects filler from content that is given piece by piece, in order.

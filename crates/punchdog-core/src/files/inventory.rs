@@ -10,7 +10,7 @@ use crate::{
 };
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// What becomes of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -135,8 +135,9 @@ impl Inventory {
     }
 
     /// What becomes of each file from this inventory to `after`. A file is the same when its
-    /// entry stands in the same place, or else when its content lies in the same place. With
-    /// `hidden`, no host could reach anything before, so what is whole afterwards is back.
+    /// entry stands in the same place, or else when its content lies in the same place, or else, where both have
+    /// moved, when it is the one with its path. With `hidden`, no host could reach anything before, so what is whole
+    /// afterwards is back.
     pub fn changes_to(&self, after: &Self, hidden: bool) -> Changes {
         let mut by_place: HashMap<u64, &Entry> = HashMap::new();
         let mut by_content: HashMap<(u64, u64), &Entry> = HashMap::new();
@@ -147,32 +148,46 @@ impl Inventory {
             }
         }
         // By address: two files can have one path.
-        let mut met: std::collections::HashSet<*const Entry> = std::collections::HashSet::new();
-        let mut changes = Changes::default();
+        let mut met: HashSet<*const Entry> = HashSet::new();
+        let (mut changes, mut gone) = (Changes::default(), Vec::new());
+        let fate = |file: &Entry, now: &Entry| change(file, now, hidden || file.masked && !now.masked);
         for file in self.files.iter().filter(|file| !file.folder) {
             let same_content = file.content.and_then(|content| by_content.get(&content));
             let same_place = by_place.get(&file.place).filter(|_| file.place != 0);
-            let Some(now) = same_place.or(same_content) else {
-                changes.add(Change {
-                    fate: Fate::Lost,
-                    volume: None,
-                    path: file.path.clone(),
-                    to: None,
-                    bytes: None,
-                });
-                continue;
-            };
-            met.insert(std::ptr::from_ref(*now));
-            changes.add(change(file, now, hidden || file.masked && !now.masked));
+            match same_place.or(same_content) {
+                Some(now) => {
+                    met.insert(std::ptr::from_ref(*now));
+                    changes.add(fate(file, now));
+                }
+                None => gone.push(file),
+            }
         }
-        for file in
-            after.files.iter().filter(|file| !file.folder && !met.contains(&std::ptr::from_ref(*file)))
-        {
-            let fate = if is_adrift(&file.path) { Fate::Adrift } else { Fate::Back };
-            changes.add(Change { fate, volume: None, path: file.path.clone(), to: None, bytes: None });
+        let new = after.files.iter().filter(|file| !file.folder && !met.contains(&std::ptr::from_ref(*file)));
+        let mut by_path: BTreeMap<String, Vec<&Entry>> = BTreeMap::new();
+        for file in new {
+            by_path.entry(file.path.to_string()).or_default().push(file);
+        }
+        for file in gone {
+            match by_path.get_mut(&file.path.to_string()).and_then(Vec::pop) {
+                Some(now) => changes.add(fate(file, now)),
+                None => changes.add(alone(file, Fate::Lost)),
+            }
+        }
+        for file in by_path.into_values().flatten() {
+            let fate = match file.state {
+                _ if is_adrift(&file.path) => Fate::Adrift,
+                State::Intact => Fate::Back,
+                _ => Fate::Damaged,
+            };
+            changes.add(alone(file, fate));
         }
         changes
     }
+}
+
+/// The fate of what is there before or afterwards only.
+fn alone(file: &Entry, fate: Fate) -> Change {
+    Change { fate, volume: None, path: file.path.clone(), to: None, bytes: None }
 }
 
 /// True for what is kept without its name.
@@ -249,6 +264,7 @@ mod tests {
             file("gone", 4, 10, State::Orphan),
             file("named", 5, 10, State::Intact),
             file("broken", 6, 10, State::Damaged),
+            file("elsewhere", 8, 10, State::Damaged),
         ]);
         let after = inventory([
             file("same", 1, 10, State::Intact),
@@ -257,6 +273,8 @@ mod tests {
             file("other", 5, 10, State::Intact),
             file("broken", 6, 10, State::Damaged),
             file("new", 7, 10, State::Intact),
+            file("elsewhere", 9, 10, State::Damaged),
+            file("half", 10, 10, State::Damaged),
         ]);
         let fates: Vec<(String, Fate)> = before
             .changes_to(&after, false)
@@ -267,9 +285,11 @@ mod tests {
         let expected = [
             ("cut", Fate::Shorter),
             ("mended", Fate::Back),
-            ("gone", Fate::Lost),
             ("named", Fate::Moved),
             ("broken", Fate::Damaged),
+            ("gone", Fate::Lost),
+            ("elsewhere", Fate::Damaged),
+            ("half", Fate::Damaged),
             ("new", Fate::Back),
         ];
         assert_eq!(fates, expected.map(|(path, fate)| (path.to_owned(), fate)));

@@ -168,6 +168,10 @@ pub(super) fn claimed(
         return Ok(Some(place(&volume, extent, way, false)));
     }
     if let Some(candidate) = search::own_mark(&window) {
+        // A boot sector is a claim: of the volume itself something has to be there.
+        if candidate.1 <= extent.length && registry::recognise(&window, watch)?.is_none() {
+            return Ok(None);
+        }
         let length = if way == Way::Bare { extent.length } else { candidate.1.min(extent.length) };
         return Ok(Some(Place {
             what: candidate.0,

@@ -10,7 +10,7 @@ use super::{
 };
 use crate::{
     impaired::Places,
-    medium::{Extent, Medium, MediumError, Unknown},
+    medium::{Extent, Medium, MediumError, Unknown, Window},
     progress::Watch,
     report::{
         finding::{Collector, Finding, Sink},
@@ -203,13 +203,21 @@ fn report_unknown(medium: &dyn Medium, entry: &Listed, faults: &mut Collector) {
     if listed::is_blank(medium, entry.extent) {
         return;
     }
+    let begins = Window::new(medium, entry.extent);
+    let why = match search::claim(&begins) {
+        Some((kind, bytes)) => format!(
+            "It begins with the boot sector of {} volume of {bytes} bytes; nothing behind it is of that volume.",
+            kind.with_article()
+        ),
+        None => "It has no mark of a file system that Punchdog knows.".to_owned(),
+    };
     faults.add(
         Finding::new(&c::UNKNOWN, format!("{}: {}", entry.text, c::UNKNOWN.title))
             .at(entry.entry_at.offset, entry.entry_at.length)
             .at(entry.extent.offset, 512)
             .because(
                 format!("Something stands from byte {} on.", entry.extent.offset),
-                "It has no mark of a file system that Punchdog knows.",
+                why,
                 "Its entry is left as it is.",
             ),
     );

@@ -15,13 +15,15 @@
 use super::list::{List, Listed, State};
 use crate::{
     arith::Sat,
-    medium::{Medium, MediumError},
+    medium::{Extent, Medium, MediumError},
 };
 use rangemap::RangeMap;
 use std::{io, ops::Range, time::Duration};
 
 /// Bytes of a long read.
 const LONG: u64 = 1 << 20;
+/// Bytes that a file's host is told of ahead.
+const AHEAD: u64 = 8 << 20;
 /// Bytes of a shorter one.
 const SHORT: u64 = 64 << 10;
 /// The longest step away from a failure, as a part of the medium.
@@ -215,16 +217,28 @@ impl<'m> Search<'m> {
         let longest = self.medium.len().per(STEPS).max(LONG);
         for range in self.fresh() {
             let (mut at, mut step) = (range.start, LONG);
+            let (mut data_end, mut asked) = (at, at);
             while at < range.end {
-                // A hole needs no reading: there are zeros.
-                let data = self.medium.data_from(at).map_or(range.end, |data| data.offset.min(range.end));
-                let hole = data.per(self.list.sector).times(self.list.sector);
-                if hole > at {
-                    self.set(at..hole, None);
-                    at = hole;
-                    continue;
+                if at >= data_end {
+                    // A hole needs no reading: there are zeros.
+                    let after = Extent::new(range.end, 0);
+                    let data = self.medium.data_from(at).unwrap_or(after);
+                    data_end = data.end().min(range.end).max(at.plus(1));
+                    let hole = data.offset.min(range.end).per(self.list.sector).times(self.list.sector);
+                    if hole > at {
+                        self.set(at..hole, None);
+                        at = hole;
+                        continue;
+                    }
                 }
                 let end = at.plus(LONG).per(LONG).times(LONG).min(range.end);
+                // Nothing is asked of a medium ahead: only of a file in the host's cache.
+                let ahead = end.plus(AHEAD).min(data_end);
+                if ahead > asked {
+                    let from = asked.max(end);
+                    self.medium.soon(Extent::new(from, ahead.minus(from)));
+                    asked = ahead;
+                }
                 match self.read(at..end, "reading", host)? {
                     Got::Read => {
                         step = LONG;

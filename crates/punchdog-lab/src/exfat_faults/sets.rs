@@ -188,6 +188,9 @@ pub(super) const ALL: &[Fault] = &[
         let at = end_of(p, "Logs/2026");
         p.write(at, &[0x85, 0x02, 7, 7, 7, 7, 7, 7, 7, 7]);
     }),
+    fault("an imager's text in a folder", "exfat/junk-entry", |p, _| {
+        p.unread_by_imager("Recordings/Thumbs/spectrogram number 009.png", CROWDED);
+    }),
     fault("a set marked deleted, clusters in use", "exfat/deleted-in-use", |p, _| {
         let made = p.find(PIECES);
         for entry in 0..u64::from(made.entries) {

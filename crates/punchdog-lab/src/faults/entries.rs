@@ -115,6 +115,9 @@ pub(super) const ALL: &[Fault] = &[
     fault("garbage behind the end mark", "fat/folder-tail", ANY, tail_garbage),
     fault("an end mark too early", "fat/end-mark-early", ANY, end_early),
     fault("entries that no host wrote", "fat/junk-entry", ANY, junk),
+    fault("an imager's text in a folder", "fat/junk-entry", ANY, |p, _| {
+        p.unread_by_imager("Pictures/Thumbs/thumbnail number 009.png", CROWDED);
+    }),
     fault("long name numbered wrongly", "fat/long-name-order", ANY, |p, _| {
         let at = long_place(p, LONG);
         p.write(at + 32, &[9]);

@@ -36,6 +36,28 @@ fn both_whole(p: &mut Patient, byte: u8) {
     cost_of_scattered(p);
 }
 
+/// Nothing is left of the tables nor of the root folder, or of the first `length` bytes of each.
+fn wiped(p: &mut Patient, length: u64) {
+    let geometry = p.geometry;
+    for copy in 0..geometry.tables {
+        p.fill(geometry.table_offset(copy), geometry.table_bytes().min(length), 0);
+    }
+    let (root, whole) = if geometry.wide() {
+        (geometry.cluster_offset(geometry.root_cluster), geometry.cluster_bytes().into())
+    } else {
+        (geometry.root_offset(), geometry.root_bytes())
+    };
+    p.fill(root, length.min(whole), 0);
+    cost_of_scattered(p);
+    let paths = |folders: bool| -> Vec<String> {
+        let wanted = |made: &&Made| made.path.contains('/') == folders && !made.folder;
+        p.live().filter(wanted).map(|made| made.path.clone()).collect()
+    };
+    let (in_root, below) = (paths(false), paths(true));
+    p.costs.extend(in_root);
+    p.moved.extend(below);
+}
+
 fn both_in_part(p: &mut Patient, bytes: &[u8]) {
     for copy in 0..p.geometry.tables {
         let from = piece_of(p, copy, ROW);
@@ -108,6 +130,15 @@ pub(super) const ALL: &[Fault] = &[
     }),
     fault("a sector zeroed in both copies", "fat/first-cluster-free", ANY, |p, _| both_in_part(p, &[0; 512])),
     fault("both copies zeroed whole", "fat/first-cluster-free", ANY, |p, _| both_whole(p, 0)),
+    fault("both copies and the root folder zeroed", "fat/chain-into-free", ANY, |p, _| wiped(p, u64::MAX)),
+    fault(
+        "the first sectors of both copies and of the root folder zeroed",
+        "fat/chain-into-free",
+        ANY,
+        |p, _| {
+            wiped(p, 512);
+        },
+    ),
     fault("one chain zeroed in both copies", "fat/first-cluster-free", ANY, |p, _| {
         for cluster in p.find(OTHER).clusters {
             p.set_link(cluster, 0);

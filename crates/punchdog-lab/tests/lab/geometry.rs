@@ -72,6 +72,32 @@ fn the_derived_geometry_is_the_true_one() {
     }
 }
 
+/// Nothing but folders speaks for it: no table begins as one does, and the root does not.
+#[test]
+fn a_boot_sector_is_borne_out_by_folders_alone() {
+    for wish in wishes() {
+        let sound = Patient::new(everyday(&wish, 6));
+        let truth = sound.geometry;
+        let root = if truth.wide() {
+            (truth.cluster_offset(truth.root_cluster), truth.cluster_bytes().into())
+        } else {
+            (truth.root_offset(), truth.root_bytes())
+        };
+        for all in [false, true] {
+            let mut patient = sound.clone();
+            let length = |whole: u64| if all { whole } else { 512 };
+            for copy in 0..truth.tables {
+                patient.fill(truth.table_offset(copy), length(truth.table_bytes()), 0);
+            }
+            patient.fill(root.0, length(root.1), 0);
+            let found = FatVolume::recognise(&Memory::new(patient.bytes), &Silent).unwrap();
+            let found = found.as_ref().map(FatVolume::believed);
+            let told = found.map(|believed| (places(&believed.geometry), believed.origin));
+            assert_eq!(told, Some((places(&truth), Origin::Primary)), "{wish:?}, all: {all}");
+        }
+    }
+}
+
 #[test]
 fn an_unreadable_boot_sector_is_as_good_as_none() {
     for wish in wishes() {

@@ -133,6 +133,16 @@ fn spots(volume: &Sound) -> Vec<Spot> {
             spots.push(Spot { name: format!("{} at {at}", file.path), place: sector(at), purpose: None });
         }
     }
+    // Content that stands in its record.
+    let in_record = |file: &&FileRecord| {
+        let mut own = file.content.extents();
+        !file.folder && own.next().is_some_and(|extent| extent.offset.abs_diff(file.place) < 4096)
+    };
+    for file in files.iter().filter(in_record).step_by(2) {
+        let at = sector(file.content.extents().next().unwrap().offset);
+        let purpose = Some(Purpose::Records);
+        spots.push(Spot { name: format!("{} at {}", file.path, at.offset), place: at, purpose });
+    }
     for file in folders.chain(files.iter().filter(|file| !file.folder && file.size > 600).step_by(7)) {
         let Some(extent) = file.content.extents().last() else { continue };
         let purpose = file.folder.then_some(Purpose::Folder);
@@ -234,7 +244,10 @@ fn try_these(volume: &Sound, spots: &[&Spot], mark: bool) -> Result<(), String> 
         plan => plan,
     };
     let plan = plan.map_err(|e| e.to_string())?;
-    if !plan.outcome.after.sound {
+    // What a lost record had stays in use, unless that is answered otherwise.
+    let kept = plan.choices.iter().any(|choice| choice.name == "unowned-clusters" && choice.taken == "keep");
+    let known = |code: &str| kept && code == "ntfs/cluster-marked-used";
+    if !plan.outcome.after.sound && !plan.outcome.after.findings.keys().all(|code| known(code)) {
         let steps: Vec<&String> = plan.steps.iter().map(|step| &step.does).take(6).collect();
         return Err(format!("not sound after the plan: {:?}; {steps:?}", plan.outcome.after.findings));
     }
@@ -251,12 +264,24 @@ fn try_these(volume: &Sound, spots: &[&Spot], mark: bool) -> Result<(), String> 
     let judged = plan.steps.iter().filter(|step| step.provenance == Provenance::Judged);
     let named: BTreeSet<String> = hurt.chain(judged.flat_map(|step| step.paths.clone())).collect();
     let (names, hashes) = intact(&copy, "after", &named)?;
+    for change in &plan.outcome.changes {
+        let path = change.path.to_string();
+        if change.fate == Fate::Lost && names.contains(&path) {
+            return Err(format!("{path} is called lost, and is there"));
+        }
+        let rebuilt =
+            plan.steps.iter().any(|step| step.name == "chain-rebuilt" && step.paths.contains(&path));
+        let made = truth.get(path.as_str()).filter(|_| change.fate == Fate::Back && !rebuilt);
+        if made.is_some_and(|made| hit_content(&inner, made, &hit)) {
+            return Err(format!("{path} has lost bytes and is called whole afterwards"));
+        }
+    }
     if mark {
         // Where a table cannot be read, it does not tell of the marks either.
         let told =
             |spot: &&Spot| spot.purpose != Some(Purpose::Table) || spot.place.offset >= data_at(&inner);
         if spots.iter().all(told) {
-            kept_off(&copy, &places)?;
+            kept_off(&copy, &places, &known)?;
         }
     }
     let cluster_hit =
@@ -264,7 +289,7 @@ fn try_these(volume: &Sound, spots: &[&Spot], mark: bool) -> Result<(), String> 
     for made in truth.values() {
         let content_hit = cluster_hit(made) && made.size > 0;
         if content_hit {
-            if names.contains(&made.path) && hit_content(&inner, made, &hit) {
+            if names.contains(&made.path) && !named.contains(&made.path) && hit_content(&inner, made, &hit) {
                 return Err(format!("{} has lost bytes and is called intact", made.path));
             }
         } else if !name_hit && made.size > 0 && !named.contains(&made.path) && !hashes.contains(&made.sha256)
@@ -291,7 +316,7 @@ fn data_at(medium: &dyn Medium) -> u64 {
 }
 
 /// A mended copy on the medium that it came from: nothing that can move stands in places that fail.
-fn kept_off(copy: &dyn Medium, places: &[Extent]) -> Result<(), String> {
+fn kept_off(copy: &dyn Medium, places: &[Extent], known: &dyn Fn(&str) -> bool) -> Result<(), String> {
     let failing = WithUnreadable::new(copy, places.to_vec());
     let found = registry::recognise(&failing, &Silent).unwrap().ok_or("not recognised on its medium")?;
     let data = found.data_at();
@@ -308,7 +333,7 @@ fn kept_off(copy: &dyn Medium, places: &[Extent]) -> Result<(), String> {
     let wrong: Vec<String> = seen
         .findings
         .iter()
-        .filter(|finding| finding.weight != Weight::Remark && !fixed(finding))
+        .filter(|finding| finding.weight != Weight::Remark && !fixed(finding) && !known(finding.entry.code))
         .filter(|finding| all_movable || finding.entry.code.starts_with("medium/"))
         .map(|finding| format!("{}: {}", finding.entry.code, finding.summary))
         .collect();

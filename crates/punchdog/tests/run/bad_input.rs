@@ -2,7 +2,7 @@
 
 use super::{folder_with, json, patient, run};
 use punchdog_core::family::Kind;
-use punchdog_lab::seed::Seed;
+use punchdog_lab::{exfat, ntfs, seed::Seed};
 use std::fs;
 
 const READING: [&str; 6] = ["scout", "check", "explain", "fields", "files", "plan"];
@@ -45,6 +45,47 @@ fn each_says_what_it_is_and_what_to_do() {
             assert!(named_only || done.err.contains("Next"), "{command} {name}: {text}");
         }
         assert_eq!(fs::read(folder.path().join(name)).unwrap(), bytes);
+    }
+}
+
+/// A boot sector is a claim. Where nothing behind it is of its volume, that is said, by all alike.
+#[test]
+fn a_boot_sector_and_nothing_else() {
+    let volumes = [
+        ("a FAT12 volume", patient(Kind::Fat12).bytes),
+        ("a FAT16 volume", patient(Kind::Fat16).bytes),
+        ("a FAT32 volume", patient(Kind::Fat32).bytes),
+        ("an exFAT volume", exfat::everyday(&exfat::small(512, 4096, 1), 3).canvas),
+        ("an NTFS volume", ntfs::everyday(&ntfs::small(512, 4096, 1024), 3).canvas),
+    ];
+    for (what, mut bytes) in volumes {
+        bytes[512..].fill(0);
+        let folder = folder_with("bare.img", &bytes);
+        for words in
+            [&["scout"][..], &["check"], &["explain"], &["files"], &["plan"], &["check", "--at", "0"]]
+        {
+            let done = run(folder.path(), &[words, &["bare.img"]].concat());
+            let text = done.err.replace("\n          ", " ");
+            let says = format!("the boot sector of {what}");
+            assert_eq!(done.status, 2, "{what}, {words:?}: {} {text}", done.out);
+            assert!(text.contains(&says) && text.contains("nothing else of it"), "{what}, {words:?}: {text}");
+        }
+        let sectors = u32::try_from(bytes.len() / 512).unwrap();
+        let mut disk = vec![0; 1 << 20];
+        disk[446 + 4] = 0x07;
+        disk[446 + 8..446 + 12].copy_from_slice(&2048_u32.to_le_bytes());
+        disk[446 + 12..446 + 16].copy_from_slice(&sectors.to_le_bytes());
+        disk[510..512].copy_from_slice(&[0x55, 0xAA]);
+        disk.extend(bytes);
+        let folder = folder_with("disk.img", &disk);
+        let seen = json(folder.path(), &["scout", "disk.img"], 1);
+        assert_eq!(seen["volumes"].as_array().unwrap().len(), 0, "{what}: {seen}");
+        let says = format!("It begins with the boot sector of {what}");
+        assert!(seen["findings"].to_string().contains(&says), "{what}: {}", seen["findings"]);
+        for command in ["check", "explain", "plan"] {
+            let done = run(folder.path(), &[command, "disk.img"]);
+            assert!(done.status == 2 && done.err.contains("has a partition table"), "{what}: {}", done.err);
+        }
     }
 }
 

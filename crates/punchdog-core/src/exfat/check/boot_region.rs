@@ -6,7 +6,7 @@ use crate::{
     cluster::former,
     exfat::{
         catalogue as c,
-        layout::{FLAG_ACTIVE, FLAG_DIRTY, FLAG_FAILURE, NOT_SUMMED},
+        layout::{FLAG_ACTIVE, FLAG_DIRTY, FLAG_FAILURE, NOT_SUMMED, REGION_SECTORS},
         sets::Flaws,
     },
     report::{
@@ -135,7 +135,8 @@ fn regions(subject: &Subject<'_>, sink: &mut dyn Sink) {
         };
         let sum = if backup.wrong.is_some() { "Its checksum does not fit." } else { "Its checksum fits." };
         let many = counted(boot.differing.len().wide(), "byte", "bytes");
-        sink.add(Finding::new(&c::BACKUP_DIFFERS, c::BACKUP_DIFFERS.title).at(at, 1).because(
+        let finding = Finding::new(&c::BACKUP_DIFFERS, c::BACKUP_DIFFERS.title).at(at, 1);
+        sink.add(finding.at(backup.place, REGION_SECTORS.times(sector)).because(
             if boot.differing.is_empty() {
                 sum.to_owned()
             } else {

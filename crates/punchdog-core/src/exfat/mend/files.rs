@@ -9,11 +9,12 @@ use crate::{
     cluster::chain::{self, Link, alongside, run_of},
     exfat::{
         catalogue as c,
-        layout::{ATTRIBUTES, DIRECTORY, ENTRY, NO_CHAIN, POSSIBLE, put, set_checksum},
+        layout::{ATTRIBUTES, DIRECTORY, ENTRY, FILE, IN_USE, NO_CHAIN, POSSIBLE, put, set_checksum},
         sets::Flaws,
         table::{self, Because},
         tree::{Node, Reached},
     },
+    files::filler::Filled,
     medium::{Medium, MediumError, OverlayWindow},
     mending::step::{Basis, Provenance, Step},
     report::{
@@ -615,6 +616,13 @@ fn crossed(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     Ok(())
 }
 
+/// An entry that is not in use, and was of no file (exFAT 1.00, 6.2.1).
+const UNUSED: [u8; ENTRY] = {
+    let mut entry = [0; ENTRY];
+    entry[0] = FILE & !IN_USE;
+    entry
+};
+
 /// Names, and what stands in folders besides sets.
 pub(super) fn folders(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     names::mend(job)?;
@@ -643,7 +651,15 @@ pub(super) fn folders(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> 
             let many = counted(indices.len().wide(), "entry", "entries");
             let step = Step::new(name, format!("{title}: mark {many} unused"), provenance, from, &[entry]);
             job.steps.run(job.window, step, |window| {
-                free_entries(window, &content.places, indices.iter().copied())
+                let mut filled = Filled::default();
+                for index in indices {
+                    let at = index.size().times(ENTRY);
+                    match content.place(*index).filter(|_| filled.at(&content.bytes, at)) {
+                        Some(place) => window.write_at(place, &UNUSED)?,
+                        None => free_entries(window, &content.places, [*index])?,
+                    }
+                }
+                Ok(())
             })?;
         }
         if let Some((end, _)) = notes.tail {

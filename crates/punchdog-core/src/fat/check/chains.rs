@@ -269,10 +269,7 @@ fn lost(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
                     .at(geometry.cluster_offset(node.first), 64)
                     .file(path)
                     .because(
-                        format!(
-                            "Cluster {} begins a folder, in use in the table, that no entry names.",
-                            node.first
-                        ),
+                        format!("Cluster {} begins a folder that names it; no entry does.", node.first),
                         "Each folder has an entry in the folder above it.",
                         "Its files are out of reach.",
                     ),

@@ -365,16 +365,19 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
     }
     // Where no table begins as one should, the root has to speak for the geometry, and folders.
     let believable = |origin: &Origin, score: &Score| {
-        let witnesses = match origin {
-            Origin::Primary | Origin::Backup(_) => 0,
-            Origin::Corrected(_) => 1,
-            Origin::Derived => 2,
+        // Folders in the clusters that they name bear a boot sector out by themselves, if not one that was put right in
+        // some field by one of them alone.
+        let (witnesses, alone) = match origin {
+            Origin::Primary | Origin::Backup(_) => (0, Some(1)),
+            Origin::Corrected(_) => (1, Some(2)),
+            Origin::Derived => (2, None),
         };
-        let spoken_for = score.root_speaks && score.folders_agree >= witnesses;
+        let spoken_for = score.root_speaks && score.folders_agree >= witnesses
+            || alone.is_some_and(|alone| score.folders_agree >= alone);
         // A single table that nothing else bears out can be one of another kind: compound files have such tables, and
         // numbers that count up stand in many.
-        let alone = score.tables < 2 && !score.has_content() && !score.root_speaks;
-        let table = score.tables > 0 && !(alone && *origin == Origin::Derived);
+        let single = score.tables < 2 && !score.has_content() && !score.root_speaks;
+        let table = score.tables > 0 && !(single && *origin == Origin::Derived);
         score.points >= PLAUSIBLE && (table || spoken_for)
     };
     Ok(best.filter(|(_, origin, score)| believable(origin, score)).map(|(geometry, origin, score)| {
@@ -399,8 +402,9 @@ fn pick(
         // A boot sector that finds its tables, and folders in their own clusters, is not overruled
         // for a few points: moving a volume that stands is the worst mistake.
         if claim.origin == Origin::Primary {
+            // Folders alone do where nothing contradicts it: they stand at the sum of what it says.
             let stands = score.tables == claim.geometry.tables && score.folders_agree > 0
-                || score.tables > 0 && score.folders_agree > 1;
+                || (score.tables > 0 || score.against == 0) && score.folders_agree > 1;
             settled = stands.then_some(claim.geometry);
         } else if settled.is_some_and(|standing| standing.elsewhere(&claim.geometry)) {
             points = points.saturating_sub(SETTLED);

@@ -13,10 +13,14 @@ use crate::{
             ATTR_DIRECTORY, ATTR_HIDDEN, ATTR_SYSTEM, ATTR_VOLUME_ID, END_ENTRY, ENTRY_BYTES, LONG_UNITS,
         },
         names,
+        survey::Content,
         tree::Node,
     },
-    files::naming::{Names, numbered},
-    medium::MediumError,
+    files::{
+        filler::Filled,
+        naming::{Names, numbered},
+    },
+    medium::{MediumError, OverlayWindow},
     mending::step::{Provenance, Step},
     report::{finding::Entry, wording::counted},
 };
@@ -144,7 +148,7 @@ fn notes(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Result<(), MediumError> 
             from,
             &[entry],
         );
-        job.steps.run(job.window, step, |window| free_entries(window, &content.places, &indices))?;
+        job.steps.run(job.window, step, |window| free(window, &content, &indices))?;
     }
     if let Some((_, tail)) = notes.tail.filter(|_| !notes.tail_is_real) {
         let step = Step::new(
@@ -161,6 +165,19 @@ fn notes(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Result<(), MediumError> 
         })?;
     }
     Ok(())
+}
+
+/// Marks entries free; of an imager's text nothing is left that would pass for a deleted one.
+fn free(window: &mut OverlayWindow<'_, '_>, content: &Content, indices: &[u32]) -> Result<(), MediumError> {
+    let mut filled = Filled::default();
+    for index in indices {
+        if filled.at(&content.bytes, index.size().times(ENTRY_BYTES))
+            && let Some(place) = content.place(*index)
+        {
+            window.write_at(place, &[0; ENTRY_BYTES])?;
+        }
+    }
+    free_entries(window, &content.places, indices)
 }
 
 fn dots_text(name: &names::Short) -> &'static str {

@@ -60,16 +60,22 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     );
     step.paths = paths(job, Flaws::OTHER_COPY);
     write(job, step, &exact)?;
-    let step = Step::new(
+    let dotted = job.survey.dotted;
+    let mut step = Step::new(
         "chain-ended-by-size",
         format!(
             "end {} where the size or the folder's own end mark says",
             counted(derived.len().wide(), "chain", "chains")
         ),
-        Provenance::Derived,
+        if dotted { Provenance::Judged } else { Provenance::Derived },
         "sizes in the folder entries, end marks in the folders",
         faults,
     );
+    if dotted {
+        step = step.or(
+            "the folders were deleted, or the volume was formatted, before the tables lost their beginning",
+        );
+    }
     write(job, step, &derived)?;
     let mut step = Step::new(
         "chain-rebuilt",

@@ -454,7 +454,7 @@ fn the_boot_regions() {
         &expect![[r#"
             exfat/boot-checksum at 5632+4 0+5632
               the boot checksum does not fit. Sector 11 holds 0x11111111. The checksum of sectors 0 to 10 is 0x7fab7bd3.
-            exfat/backup-differs at 11776+1
+            exfat/backup-differs at 11776+1 6144+6144
               the backup boot region is not a copy of the main one. Its checksum does not fit. It should be a copy.
             derived: compute the boot checksum anew, and sign the extended boot sectors
               sectors 0 to 10 as they stand after the steps before
@@ -476,7 +476,7 @@ fn the_boot_regions() {
     says(
         "backup drifted",
         &expect![[r#"
-            exfat/backup-differs at 6444+1
+            exfat/backup-differs at 6444+1 6144+6144
               the backup boot region is not a copy of the main one. It differs from the main one in 530 bytes. Its checksum fits. It should be a copy.
             exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
               the main boot region, as it stands after the steps before
@@ -486,7 +486,7 @@ fn the_boot_regions() {
     says(
         "backup checksum wrong",
         &expect![[r#"
-            exfat/backup-differs at 11776+1
+            exfat/backup-differs at 11776+1 6144+6144
               the backup boot region is not a copy of the main one. It differs from the main one in 4 bytes. Its checksum does not fit. It should be a copy.
             exact: write the backup boot region at byte 6144 of the volume as a copy of the main one
               the main boot region, as it stands after the steps before
@@ -1176,6 +1176,26 @@ fn entry_sets_and_folders() {
           no file entry stands before them
         36 of 36 files are whole after the repair; the volume is sound.
     "#]],
+    );
+    says(
+        "an imager's text in a folder",
+        &expect![[r#"
+            exfat/junk-entry at 80896+32 80928+32 80960+32
+              folder Recordings/Thumbs: a folder holds entries that no host wrote (16 entries). 
+            exfat/lost-clusters at 15369+1
+              1 cluster belongs to nothing, and may be a png file: from 79 on. The bitmap has clusters 79 to 79 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            exfat/lost-clusters at 15369+1
+              1 cluster belongs to nothing, and may be a png file: from 80 on. The bitmap has clusters 80 to 80 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            exfat/lost-clusters at 15369+1
+              1 cluster belongs to nothing, and may be a png file: from 81 on. The bitmap has clusters 81 to 81 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            judged: keep 4 lost chains as files in the folder ADRIFT
+              the bitmap has them in use, and no file claims them; names and exact lengths are not known
+            judged: folder Recordings/Thumbs: mark 16 entries unused
+              they name nothing that exists
+            derived: set the bitmap as the clusters are used, in 1 cluster
+              every cluster that a file, a folder or the volume's own tables claim
+            32 of 36 files are whole after the repair, 4 rest on judgement and should be opened before they are handed out, 4 are kept without their names; the volume is sound.
+        "#]],
     );
     says(
         "entries that no host wrote",

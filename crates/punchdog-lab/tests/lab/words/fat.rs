@@ -842,6 +842,50 @@ fn the_tables() {
     "#]],
     );
     says(
+        "both copies and the root folder zeroed",
+        &expect![[r#"
+            fat/chain-into-free at 16392+4 23048+4
+              /: a chain runs into a free cluster. Cluster 2 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            fat/chain-into-free at 16400+4 23056+4
+              lost folder 4: a chain runs into a free cluster. Cluster 4 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            fat/chain-into-free at 16404+4 23060+4
+              lost folder 4/2026: a chain runs into a free cluster. Cluster 5 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            fat/chain-into-free at 16408+4 23064+4
+              lost folder 6: a chain runs into a free cluster. Cluster 6 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            judged: end 38 chains where the size or the folder's own end mark says
+              sizes in the folder entries, end marks in the folders
+            judged: write 27 table entries that no copy has
+              chains that nothing claimed and that fit the missing length, else the clusters that follow and belong to nothing else, else the end of what is left
+            derived: give lost folder 4 an entry in the root folder, as ADRF0004
+              its "." names its own cluster, its ".." the folder it lay in; its name is lost
+            derived: give lost folder 6 an entry in the root folder, as ADRF0006
+              its "." names its own cluster, its ".." the folder it lay in; its name is lost
+            33 of 33 files are whole after the repair, 8 rest on judgement and should be opened before they are handed out; the volume is sound.
+        "#]],
+    );
+    says(
+        "the first sectors of both copies and of the root folder zeroed",
+        &expect![[r#"
+            fat/chain-into-free at 16392+4 23048+4
+              /: a chain runs into a free cluster. Cluster 2 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            fat/chain-into-free at 16400+4 23056+4
+              lost folder 4: a chain runs into a free cluster. Cluster 4 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            fat/chain-into-free at 16404+4 23060+4
+              lost folder 4/2026: a chain runs into a free cluster. Cluster 5 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            fat/chain-into-free at 16408+4 23064+4
+              lost folder 6: a chain runs into a free cluster. Cluster 6 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            judged: end 38 chains where the size or the folder's own end mark says
+              sizes in the folder entries, end marks in the folders
+            judged: write 27 table entries that no copy has
+              chains that nothing claimed and that fit the missing length, else the clusters that follow and belong to nothing else, else the end of what is left
+            derived: give lost folder 4 an entry in the root folder, as ADRF0004
+              its "." names its own cluster, its ".." the folder it lay in; its name is lost
+            derived: give lost folder 6 an entry in the root folder, as ADRF0006
+              its "." names its own cluster, its ".." the folder it lay in; its name is lost
+            33 of 33 files are whole after the repair, 8 rest on judgement and should be opened before they are handed out; the volume is sound.
+        "#]],
+    );
+    says(
         "one chain zeroed in both copies",
         &expect![[r#"
             fat/first-cluster-free at 16492+4 23148+4
@@ -1142,12 +1186,12 @@ fn chains() {
     says(
         "lost folder",
         &expect![[r#"
-        fat/lost-folder at 52224+64
-          the folder at cluster 46 has no entry. Cluster 46 begins a folder, in use in the table, that no entry names. Each folder has an entry in the folder above it. Its files are out of reach.
-        derived: give Pictures/lost folder 46 an entry in folder Pictures, as ADRF0046
-          its "." names its own cluster, its ".." the folder it lay in; its name is lost
-        35 of 35 files are whole after the repair; the volume is sound.
-    "#]],
+            fat/lost-folder at 52224+64
+              the folder at cluster 46 has no entry. Cluster 46 begins a folder that names it; no entry does. Each folder has an entry in the folder above it. Its files are out of reach.
+            derived: give Pictures/lost folder 46 an entry in folder Pictures, as ADRF0046
+              its "." names its own cluster, its ".." the folder it lay in; its name is lost
+            35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "root chain into a free cluster",
@@ -1320,6 +1364,28 @@ fn folders_and_their_entries() {
         "#]],
     );
     says(
+        "an imager's text in a folder",
+        &expect![[r#"
+            fat/junk-entry at 55296+32 55328+32 55360+32
+              folder Pictures/Thumbs: a folder holds entries that no host wrote (16 entries). 16 entries of folder Pictures/Thumbs are of this kind.
+            fat/lost-chain at 16588+4
+              1 cluster from 51 on belongs to no file, and begins like a png file. The table has a chain of 1 cluster from cluster 51 on, and begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
+            fat/lost-chain at 16596+4
+              1 cluster from 53 on belongs to no file, and begins like a png file. The table has a chain of 1 cluster from cluster 53 on, and begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
+            fat/lost-chain at 16600+4
+              1 cluster from 54 on belongs to no file, and begins like a png file. The table has a chain of 1 cluster from cluster 54 on, and begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
+            judged: keep 6 lost chains as files in the folder ADRIFT
+              the table has them in use, and no file claims them; names and exact sizes are not known
+            derived: folder Pictures/Thumbs: mark 2 entries free
+              no short entry follows that they belong to
+            judged: folder Pictures/Thumbs: mark 16 entries free
+              they name nothing that exists
+            derived: write the FSInfo sector: 1572 free clusters
+              counted in the table
+            29 of 35 files are whole after the repair, 6 rest on judgement and should be opened before they are handed out, 6 are kept without their names; the volume is sound.
+        "#]],
+    );
+    says(
         "entries that no host wrote",
         &expect![[r#"
         fat/junk-entry at 30880+32 30912+32
@@ -1465,7 +1531,7 @@ fn folders_and_their_entries() {
             fat/wrong-type at 29867+1
               Pictures: a folder is marked as a file, or a file as a folder. The folder bit does not agree with what stands in the first cluster. All of its content is known.
             fat/lost-folder at 52224+64
-              the folder at cluster 46 has no entry. Cluster 46 begins a folder, in use in the table, that no entry names. Each folder has an entry in the folder above it. Its files are out of reach.
+              the folder at cluster 46 has no entry. Cluster 46 begins a folder that names it; no entry does. Each folder has an entry in the folder above it. Its files are out of reach.
             fat/dot-dot-entry at 52256+32
               folder lost folder 46: ".." names cluster 6. ".." names cluster 6. It should be the second entry and name cluster 0.
             derived: Pictures: mark it as a folder
