@@ -235,15 +235,7 @@ fn try_these(volume: &Sound, spots: &[&Spot], mark: bool) -> Result<(), String> 
         exact(volume, &medium)?;
     }
 
-    let whole = Subject::Volume(Extent::new(0, medium.len()));
-    let wanted =
-        |mark: bool| mark.then(|| ("unreadable-places".to_owned(), "mark".to_owned())).into_iter().collect();
-    let plan = match plan::build(&medium, "", whole, wanted(mark), &Silent) {
-        // Nothing is hit that could move.
-        Err(PlanError::NoSuchChoice { .. }) => plan::build(&medium, "", whole, wanted(false), &Silent),
-        plan => plan,
-    };
-    let plan = plan.map_err(|e| e.to_string())?;
+    let plan = planned(&medium, mark)?;
     // What a lost record had stays in use, unless that is answered otherwise.
     let kept = plan.choices.iter().any(|choice| choice.name == "unowned-clusters" && choice.taken == "keep");
     let known = |code: &str| kept && code == "ntfs/cluster-marked-used";
@@ -264,18 +256,7 @@ fn try_these(volume: &Sound, spots: &[&Spot], mark: bool) -> Result<(), String> 
     let judged = plan.steps.iter().filter(|step| step.provenance == Provenance::Judged);
     let named: BTreeSet<String> = hurt.chain(judged.flat_map(|step| step.paths.clone())).collect();
     let (names, hashes) = intact(&copy, "after", &named)?;
-    for change in &plan.outcome.changes {
-        let path = change.path.to_string();
-        if change.fate == Fate::Lost && names.contains(&path) {
-            return Err(format!("{path} is called lost, and is there"));
-        }
-        let rebuilt =
-            plan.steps.iter().any(|step| step.name == "chain-rebuilt" && step.paths.contains(&path));
-        let made = truth.get(path.as_str()).filter(|_| change.fate == Fate::Back && !rebuilt);
-        if made.is_some_and(|made| hit_content(&inner, made, &hit)) {
-            return Err(format!("{path} has lost bytes and is called whole afterwards"));
-        }
-    }
+    fates(&plan, &names, |path| truth.get(path).is_some_and(|made| hit_content(&inner, made, &hit)))?;
     if mark {
         // Where a table cannot be read, it does not tell of the marks either.
         let told =
@@ -307,6 +288,35 @@ fn try_these(volume: &Sound, spots: &[&Spot], mark: bool) -> Result<(), String> 
     }
     if undone.unread != places_joined(&places) {
         return Err(format!("undo does not say what could not be read: {:?}", undone.unread));
+    }
+    Ok(())
+}
+
+/// A plan for a copy that goes onto a good medium or back onto its own, where anything is hit that could move.
+fn planned(medium: &dyn Medium, mark: bool) -> Result<Plan, String> {
+    let whole = Subject::Volume(Extent::new(0, medium.len()));
+    let wanted =
+        |mark: bool| mark.then(|| ("unreadable-places".to_owned(), "mark".to_owned())).into_iter().collect();
+    match plan::build(medium, "", whole, wanted(mark), &Silent) {
+        Err(PlanError::NoSuchChoice { .. }) => plan::build(medium, "", whole, wanted(false), &Silent),
+        plan => plan,
+    }
+    .map_err(|e| e.to_string())
+}
+
+/// What the plan says of files is so: of those that it calls lost none is there, of those that it calls whole none has
+/// lost bytes.
+fn fates(plan: &Plan, there: &BTreeSet<String>, hurt: impl Fn(&str) -> bool) -> Result<(), String> {
+    for change in &plan.outcome.changes {
+        let path = change.path.to_string();
+        if change.fate == Fate::Lost && there.contains(&path) {
+            return Err(format!("{path} is called lost, and is there"));
+        }
+        let rebuilt =
+            plan.steps.iter().any(|step| step.name == "chain-rebuilt" && step.paths.contains(&path));
+        if change.fate == Fate::Back && !rebuilt && hurt(&path) {
+            return Err(format!("{path} has lost bytes and is called whole afterwards"));
+        }
     }
     Ok(())
 }
@@ -374,6 +384,12 @@ fn hit_content(sound: &Memory, made: &Made, hit: &impl Fn(Extent) -> bool) -> bo
     file.is_some_and(|file| !is_packed(file) && file.content.extents().any(hit))
 }
 
+/// `PUNCHDOG_SEED` takes other combinations than those of every run.
+fn seed(usual: u64) -> Seed {
+    let wanted = std::env::var("PUNCHDOG_SEED").ok().and_then(|seed| seed.parse().ok());
+    Seed::new(wanted.unwrap_or(usual))
+}
+
 /// Tries cases on all processors; names what failed.
 fn all(cases: &[(&Sound, Vec<&Spot>)], mark: bool) {
     let next = AtomicUsize::new(0);
@@ -422,7 +438,7 @@ fn an_unreadable_sector_anywhere_is_told_and_nothing_rests_on_it() {
 #[test]
 fn two_of_them_at_once() {
     let volumes = chosen();
-    let mut seed = Seed::new(11);
+    let mut seed = seed(11);
     let mut cases: Vec<(&Sound, Vec<&Spot>)> = Vec::new();
     for (volume, spots) in &volumes {
         for _ in 0..60 {
@@ -438,7 +454,7 @@ fn two_of_them_at_once() {
 #[test]
 fn what_fails_is_kept_off_where_that_is_wanted() {
     let volumes = chosen();
-    let mut seed = Seed::new(12);
+    let mut seed = seed(12);
     let mut cases: Vec<(&Sound, Vec<&Spot>)> = Vec::new();
     for (volume, spots) in &volumes {
         // The boot sector alone leaves nothing to move.

@@ -306,7 +306,9 @@ fn pick(
         }
         let mut points = score.points.saturating_sub(origin.handicap());
         if *origin == Origin::Primary {
-            settled = (score.table && score.root_speaks && score.against == 0).then_some(*geometry);
+            // What contradicts it may be zeros that stand for what cannot be read; its checksum is none of these.
+            let clear = score.against == 0 || score.vouched;
+            settled = (score.table && score.root_speaks && clear).then_some(*geometry);
         } else if settled.is_some_and(|standing| standing.elsewhere(geometry)) {
             points = points.saturating_sub(SETTLED);
         }
