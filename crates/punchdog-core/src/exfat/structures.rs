@@ -1,7 +1,10 @@
 //! What an exFAT volume's bytes are for, besides files and folders with an entry set; which clusters its table marks
 //! bad (exFAT 1.00, 4.1.3).
 
-use super::survey::{Survey, places};
+use super::{
+    geometry::summed,
+    survey::{Survey, places},
+};
 use crate::{
     arith::Sat,
     cluster::chain::Link,
@@ -16,9 +19,11 @@ pub(super) fn of(medium: &dyn Medium, survey: &mut Survey) -> Vec<Structure> {
     let mut found = vec![
         Structure::new("the main boot region", Purpose::Boot, Extent::new(0, region))
             .with_twin(region, "the backup")
+            .attested(summed(medium, &g, 0))
             .needed(region),
         Structure::new("the backup boot region", Purpose::Boot, Extent::new(region, region))
-            .with_twin(0, "the main one"),
+            .with_twin(0, "the main one")
+            .attested(summed(medium, &g, region)),
     ];
     let mut behind = region.times(2);
     for (copy, name) in (0..g.tables).zip(["the table", "the second table"]) {

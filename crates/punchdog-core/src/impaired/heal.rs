@@ -9,8 +9,8 @@ use crate::{
     report::{structure::Purpose, wording::counted},
 };
 
-/// Fills what cannot be read of a table from another copy that can be read there. Boot sectors and records are not
-/// taken so: whether their copy is this volume's is for the family to judge.
+/// Fills what cannot be read of a table from another copy that can be read there. Boot sectors and records are taken so
+/// only where the family knows that their copy is this volume's.
 pub(crate) fn from_second_copies(
     survey: &mut dyn Survey,
     window: &mut OverlayWindow<'_, '_>,
@@ -21,7 +21,9 @@ pub(crate) fn from_second_copies(
         return Ok(());
     }
     for structure in survey.structures(window) {
-        let Some((at, twin)) = structure.twin.filter(|_| structure.purpose == Purpose::Table) else {
+        let Some((at, twin)) =
+            structure.twin.filter(|_| structure.purpose == Purpose::Table || structure.attested)
+        else {
             continue;
         };
         let there = |extent: &Extent| {

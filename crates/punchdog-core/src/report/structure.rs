@@ -31,13 +31,15 @@ pub struct Structure {
     pub purpose: Purpose,
     /// Where the same bytes stand a second time, and what that is called.
     pub twin: Option<(u64, &'static str)>,
+    /// That the twin is this volume's and says the same is known, also where one of them cannot be read.
+    pub attested: bool,
     /// How many of its first bytes every host reads before it mounts, and refuses where it cannot.
     pub needed: Option<u64>,
 }
 
 impl Structure {
     pub(crate) fn new(name: impl Into<Cow<'static, str>>, purpose: Purpose, extent: Extent) -> Self {
-        Self { name: name.into(), extent, purpose, twin: None, needed: None }
+        Self { name: name.into(), extent, purpose, twin: None, attested: false, needed: None }
     }
     /// Nothing mounts without its first `length` bytes.
     pub(crate) fn needed(mut self, length: u64) -> Self {
@@ -46,6 +48,10 @@ impl Structure {
     }
     pub(crate) fn with_twin(mut self, at: u64, name: &'static str) -> Self {
         self.twin = Some((at, name));
+        self
+    }
+    pub(crate) fn attested(mut self, attested: bool) -> Self {
+        self.attested = attested;
         self
     }
 }

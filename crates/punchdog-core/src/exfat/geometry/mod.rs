@@ -8,10 +8,10 @@ mod evidence;
 mod marks;
 mod weigh;
 
-use super::layout::{BootSector, REGION_SECTORS, boot_checksum};
+use super::layout::{BootSector, EXTENDED_SIGNATURE, REGION_SECTORS, boot_checksum, put};
 use crate::{
     arith::{Peek, Sat},
-    medium::{Medium, MediumError},
+    medium::{Lenient, Medium, MediumError},
     progress::Watch,
 };
 pub use marks::marked;
@@ -266,7 +266,22 @@ pub(crate) fn summed(medium: &dyn Medium, geometry: &Geometry, place: u64) -> bo
     if !(9..=12).contains(&geometry.sector_shift) {
         return false;
     }
-    let bytes = medium.lenient(place, geometry.region_bytes().size()).bytes;
+    let whole = geometry.region_bytes();
+    let Lenient { mut bytes, missing } = medium.lenient(place, whole.size());
+    // What cannot be read stands in the other region.
+    let other = if place == 0 { whole } else { 0 };
+    for gap in missing {
+        let at = gap.offset.minus(place);
+        let twin = medium.lenient(other.plus(at), gap.length.size());
+        put(&mut bytes, at.size(), &twin.bytes);
+        // Where neither can be read stands what is usual in extended boot sectors; the checksum says whether it does.
+        for number in (1..=8_u64).filter(|_| !twin.missing.is_empty()) {
+            let end = number.plus(1).times(geometry.sector_bytes());
+            if gap.end().minus(place) >= end && at < end {
+                put(&mut bytes, end.minus(4).size(), &EXTENDED_SIGNATURE.to_le_bytes());
+            }
+        }
+    }
     let size = geometry.sector_bytes().size();
     let sum = boot_checksum(&bytes, size);
     bytes.part(size.times(11), size).chunks_exact(4).all(|value| value.le32(0) == sum)
@@ -279,8 +294,8 @@ fn pick(
 ) -> Option<(Geometry, Origin, Score)> {
     let mut best: Option<(i64, Geometry, Origin, Score)> = None;
     let mut settled: Option<Geometry> = None;
-    // The geometry of the main region, if it has its checksum; and that the backup agrees.
-    let (mut primary, mut attested) = (None, false);
+    // The geometry of the main region, if it has its checksum; that the backup agrees; that the root is there.
+    let (mut primary, mut attested, mut rooted) = (None, false, false);
     let mut seen: Vec<Geometry> = Vec::new();
     for (geometry, origin) in claims {
         // A backup that says the same may have the checksum that the main region lacks.
@@ -305,7 +320,13 @@ fn pick(
             continue;
         }
         let mut points = score.points.saturating_sub(origin.handicap());
-        if *origin == Origin::Primary {
+        // Two regions with their checksums, and a root where they say, or none that can be read: what is put together from
+        // the rest is no rival.
+        let stands = attested && rooted && *origin == Origin::Derived;
+        if stands && primary.is_some_and(|standing| standing.elsewhere(geometry)) {
+            points = points.saturating_sub(SETTLED);
+        } else if *origin == Origin::Primary {
+            rooted = score.root_speaks || score.root_unread;
             // What contradicts it may be zeros that stand for what cannot be read; its checksum is none of these.
             let clear = score.against == 0 || score.vouched;
             settled = (score.table && score.root_speaks && clear).then_some(*geometry);

@@ -9,7 +9,7 @@ use crate::{
         upcase::Upcase,
     },
     files::kinds,
-    medium::Medium,
+    medium::{Lenient, Medium},
 };
 
 /// One thing that speaks for or against a geometry.
@@ -23,6 +23,7 @@ pub struct Reason {
 
 /// How well a geometry fits the volume.
 #[derive(Debug, Clone, Default)]
+#[expect(clippy::struct_excessive_bools, reason = "each is one observation")]
 pub struct Score {
     /// The sum of the reasons.
     pub points: i64,
@@ -32,6 +33,8 @@ pub struct Score {
     pub table: bool,
     /// The root reads as a root folder.
     pub root_speaks: bool,
+    /// Its beginning cannot be read.
+    pub root_unread: bool,
     /// Its boot region has its checksum.
     pub vouched: bool,
     /// What was seen.
@@ -67,14 +70,22 @@ pub(super) fn weigh(medium: &dyn Medium, geometry: &Geometry) -> Score {
         score.note(-1000, "the fields cannot stand together");
         return score;
     }
-    if table_begins(&medium.lenient(geometry.table_place(0), 8).bytes) {
-        score.table = true;
-        score.note(20, "the table begins as a table does");
-    } else {
-        score.note(-6, "no table begins where it should");
+    // What cannot be read speaks neither for nor against.
+    let begins = |copy: u32| {
+        let start = medium.lenient(geometry.table_place(copy), 8);
+        start.missing.is_empty().then(|| table_begins(&start.bytes))
+    };
+    match begins(0) {
+        Some(true) => {
+            score.table = true;
+            score.note(20, "the table begins as a table does");
+        }
+        Some(false) => score.note(-6, "no table begins where it should"),
+        None => {}
     }
-    if geometry.tables == 2 {
-        let second = table_begins(&medium.lenient(geometry.table_place(1), 8).bytes);
+    if geometry.tables == 2
+        && let Some(second) = begins(1)
+    {
         score.note(if second { 8 } else { -12 }, "a second table stands behind the first");
     }
     let end = geometry.sectors.times(geometry.sector_bytes());
@@ -103,7 +114,11 @@ pub(crate) fn table_begins(bytes: &[u8]) -> bool {
 
 fn weigh_root(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
     let place = geometry.cluster_place(geometry.root_cluster);
-    let root = medium.lenient(place, geometry.cluster_bytes().min(LISTED).size()).bytes;
+    let Lenient { bytes: root, missing } = medium.lenient(place, geometry.cluster_bytes().min(LISTED).size());
+    if place < medium.len() && missing.first().is_some_and(|gap| gap.offset == place) {
+        score.root_unread = true;
+        return;
+    }
     if !sets::looks_like_folder(&root, true) {
         score.note(-25, "what should be the root folder does not read as one");
         return;
@@ -125,8 +140,8 @@ fn weigh_root(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
             score.note(-6, "the bitmap is not as long as the clusters need");
         }
         if geometry.has(bitmap.first) {
-            let bytes =
-                medium.lenient(geometry.cluster_place(bitmap.first), bitmap.length.min(1 << 16).size()).bytes;
+            let Lenient { bytes, missing } =
+                medium.lenient(geometry.cluster_place(bitmap.first), bitmap.length.min(1 << 16).size());
             let used = |cluster: u32| {
                 let bit = cluster.minus(2);
                 bytes.byte(bit.per(8).size()) >> bit.rest(8) & 1 == 1
@@ -134,7 +149,9 @@ fn weigh_root(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
             let own = [bitmap.first, geometry.root_cluster];
             let near = own.iter().filter(|cluster| cluster.minus(2).per(8).size() < bytes.len());
             let set = near.filter(|cluster| used(**cluster)).count();
-            score.note(if set > 0 { 12 } else { -6 }, "the bitmap has itself and the root in use");
+            if set > 0 || missing.is_empty() {
+                score.note(if set > 0 { 12 } else { -6 }, "the bitmap has itself and the root in use");
+            }
         }
     }
     if let Some(upcase) = upcase.filter(|owner| geometry.has(owner.first) && owner.length <= 1 << 18) {

@@ -374,9 +374,10 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
         };
         let spoken_for = score.root_speaks && score.folders_agree >= witnesses
             || alone.is_some_and(|alone| score.folders_agree >= alone);
-        // A single table that nothing else bears out can be one of another kind: compound files have such tables, and
-        // numbers that count up stand in many.
-        let single = score.tables < 2 && !score.has_content() && !score.root_speaks;
+        // A single table that nothing else bears out can be one of another kind, as can two that differ: compound files
+        // have such tables, exFAT has a table and a bitmap, and numbers that count up stand in many.
+        let copied = score.tables > 1 && score.twins;
+        let single = !copied && !score.has_content() && !score.root_speaks;
         let table = score.tables > 0 && !(single && *origin == Origin::Derived);
         score.points >= PLAUSIBLE && (table || spoken_for)
     };

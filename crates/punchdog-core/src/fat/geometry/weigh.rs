@@ -30,6 +30,8 @@ pub struct Score {
     pub against: u32,
     /// Copies of the table that begin like one.
     pub tables: u32,
+    /// The first two copies of the table begin alike.
+    pub twins: bool,
     /// Folders that name the cluster they stand in, under this geometry.
     pub folders_agree: u32,
     /// The root reads as a folder and holds something.
@@ -115,12 +117,11 @@ fn weigh_tables(medium: &dyn Medium, geometry: &Geometry, evidence: Option<&Evid
     if let Some(evidence) = evidence {
         weigh_custom(geometry, evidence, second, score);
     }
-    if geometry.tables > 1 && score.tables == 0 {
-        let sector = |copy: u32| medium.lenient(geometry.table_offset(copy), 512).bytes;
-        let (one, other) = (sector(0), sector(1));
-        if one == other && one.iter().any(|byte| *byte != 0) {
-            score.note(10, "where the tables should be, the same stands twice");
-        }
+    let sector = |copy: u32| medium.lenient(geometry.table_offset(copy), 512).bytes;
+    let (one, other) = (sector(0), sector(1));
+    score.twins = geometry.tables > 1 && one == other;
+    if score.twins && score.tables == 0 && one.iter().any(|byte| *byte != 0) {
+        score.note(10, "where the tables should be, the same stands twice");
     }
     // A second copy says where it is: what follows copy 0 under a single-table geometry must not
     // read as another table.
