@@ -301,11 +301,11 @@ pub fn hash(descriptor: &[u8]) -> u32 {
 
 /// A descriptor: administrators own it, and they alone (or everybody) may do everything.
 fn descriptor(everybody: bool) -> Vec<u8> {
-    descriptor_with(everybody, 0)
+    descriptor_with(everybody, 0, false)
 }
 
-/// The same with so many bytes of room in its list.
-fn descriptor_with(everybody: bool, room: usize) -> Vec<u8> {
+/// The same with so many bytes of room in its list; owner and group `shared`: the one name stands for both.
+fn descriptor_with(everybody: bool, room: usize, shared: bool) -> Vec<u8> {
     // S-1-5-32-544 and S-1-1-0.
     let administrators: [u8; 16] = [1, 2, 0, 0, 0, 0, 0, 5, 32, 0, 0, 0, 0x20, 2, 0, 0];
     let world: [u8; 12] = [1, 1, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0];
@@ -322,19 +322,29 @@ fn descriptor_with(everybody: bool, room: usize) -> Vec<u8> {
     acl.extend(0x001F_01FF_u32.to_le_bytes());
     acl.extend(who);
     acl.resize(list, 0);
-    put(&mut bytes, 4, &20_usize.plus(acl.len()).narrow().to_le_bytes());
-    put(&mut bytes, 8, &36_usize.plus(acl.len()).narrow().to_le_bytes());
+    let owner = 20_usize.plus(acl.len());
+    let group = if shared { owner } else { owner.plus(administrators.len()) };
+    put(&mut bytes, 4, &owner.narrow().to_le_bytes());
+    put(&mut bytes, 8, &group.narrow().to_le_bytes());
     bytes.extend(acl);
     bytes.extend(administrators);
-    bytes.extend(administrators);
+    if !shared {
+        bytes.extend(administrators);
+    }
     bytes
 }
 
 /// An entry of this length for `$SDS` that lets administrators alone do everything; `None` where that is too short.
 pub(super) fn usual_entry(id: u32, offset: usize, length: usize) -> Option<Vec<u8>> {
-    let least = descriptor(false).len();
-    let room = length.checked_sub(least.plus(20)).filter(|room| room.rest(4) == 0 && *room < 0xFF00)?;
-    let descriptor = descriptor_with(false, room);
+    let room = |shared: bool| {
+        let least = descriptor_with(false, 0, shared).len().plus(20);
+        length.checked_sub(least).filter(|room| room.rest(4) == 0 && *room < 0xFF00)
+    };
+    let descriptor = match (room(false), room(true)) {
+        (Some(room), _) => descriptor_with(false, room, false),
+        (None, Some(room)) => descriptor_with(false, room, true),
+        (None, None) => return None,
+    };
     let mut entry = hash(&descriptor).to_le_bytes().to_vec();
     entry.extend(id.to_le_bytes());
     entry.extend(offset.wide().to_le_bytes());

@@ -188,6 +188,12 @@ pub(super) const ALL: &[Fault] = &[
             p.fill(place, 6, 0x55);
         }
     }),
+    fault("all security descriptors zero in both copies", "ntfs/security-descriptors", |p, _| {
+        for copy in [0, 0x4_0000] {
+            let place = p.own_place(own::SECURE, "$SDS", copy);
+            p.fill(place, 512, 0);
+        }
+    }),
     fault("the id of a security descriptor struck", "ntfs/security-descriptors", |p, _| {
         let place = p.own_place(own::SECURE, "$SDS", 6);
         p.fill(place, 1, 0x10);
