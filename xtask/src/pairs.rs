@@ -39,7 +39,7 @@ impl Count {
                     .iter()
                     .skip(number + 1 + (number + turn) % step)
                     .step_by(step)
-                    .filter(|other| !ntfs_faults::beyond(one.name, other.name))
+                    .filter(|other| !ntfs_faults::beyond(one.name, other.name) && !faults::beyond(one, other))
                     .map(|other| (*one, *other)),
             );
         }

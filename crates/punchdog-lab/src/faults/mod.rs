@@ -39,6 +39,17 @@ const fn fault(name: &'static str, code: &'static str, on: On, make: fn(&mut Pat
     Fault { name, code, on, make, choose: &[] }
 }
 
+/// Two faults that together leave too little: where tables and root are gone, folders alone speak for the geometry, and
+/// the boot sector has to say the rest. Without one, or with a wrong field in it, that is not always mended yet.
+pub fn beyond<G>(one: &patient::Fault<G>, other: &patient::Fault<G>) -> bool {
+    let wiped = |fault: &patient::Fault<G>| {
+        fault.name.contains("of the root folder zeroed") || fault.name.contains("and the root folder zeroed")
+    };
+    let boot =
+        |fault: &patient::Fault<G>| fault.code.starts_with("fat/boot-") || fault.code.starts_with("fat/bpb-");
+    wiped(one) && boot(other) || boot(one) && wiped(other)
+}
+
 /// Every FAT fault that the lab can make.
 pub fn all() -> impl Iterator<Item = &'static Fault> {
     [boot::ALL, table::ALL, chains::ALL, entries::ALL].into_iter().flatten()

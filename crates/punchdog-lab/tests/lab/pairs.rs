@@ -30,7 +30,9 @@ fn sample<G: Clone + Sync + 'static>(sound: &Patient<G>, faults: impl Iterator<I
             pairs.push((*first, *seed.pick(&fitting)));
         }
     }
-    pairs.retain(|(one, other)| one.name != other.name && !ntfs_faults::beyond(one.name, other.name));
+    pairs.retain(|(one, other)| {
+        one.name != other.name && !ntfs_faults::beyond(one.name, other.name) && !faults::beyond(one, other)
+    });
     let outcomes = trial::all(sound, &pairs);
     let fail: Vec<_> = outcomes.iter().filter(|(_, outcome)| matches!(outcome, Outcome::Fails(_))).collect();
     assert!(fail.is_empty(), "{} of {}:\n{fail:#?}", fail.len(), pairs.len());
