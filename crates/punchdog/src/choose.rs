@@ -88,7 +88,10 @@ pub(crate) fn in_words(error: NotChosen, path: &Path, image: &dyn Medium) -> any
             let what = match (found, partition::claim(&there)) {
                 (Some(found), _) => found.title.to_owned(),
                 (None, Some((kind, _))) => {
-                    format!("with the boot sector of {} volume, and nothing else of it", kind.with_article())
+                    format!(
+                        "with the boot sector of {} volume, and nothing that it leads to",
+                        kind.with_article()
+                    )
                 }
                 (None, None) => "nothing that speaks for a FAT, exFAT or NTFS volume".to_owned(),
             };
@@ -153,7 +156,7 @@ pub(crate) fn nothing(path: &Path, image: &dyn Medium, seen: &Scouting) -> anyho
         ),
         Nature::Alone(what, bytes) => Failure::with(
             format!(
-                "{name} holds the boot sector of {} volume of {bytes} bytes, and nothing else of it: no table, no folder stands where it says",
+                "{name} holds the boot sector of {} volume of {bytes} bytes, and nothing that it leads to: no table, no folder stands where it says",
                 what.with_article()
             ),
             format!("image the medium again, with another reader or port; {}", by_content(path)),

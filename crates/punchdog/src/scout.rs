@@ -98,10 +98,15 @@ fn text(path: &Path, given: &Scout, medium: &choose::Image, seen: &Scouting, fin
     page.say(&if seen.volumes.iter().any(|place| place.way == Way::Bare) {
         "It is a bare volume, without a partition table.".to_owned()
     } else {
-        let many = page::count(seen.volumes.len() as u64, "volume", "volumes");
+        let many = match seen.volumes.len() {
+            0 => "no volume that Punchdog knows".to_owned(),
+            many => page::count(many as u64, "volume", "volumes"),
+        };
         format!("It holds {many}, {}.", table_text(seen))
     });
-    page.gap();
+    if !seen.volumes.is_empty() || !seen.strangers.is_empty() {
+        page.gap();
+    }
     for (number, place) in seen.volumes.iter().enumerate() {
         volume(&mut page, number + 1, place, medium);
     }
@@ -135,6 +140,12 @@ fn text(path: &Path, given: &Scout, medium: &choose::Image, seen: &Scouting, fin
     if let Some(place) = seen.volumes.first() {
         let again = if place.way == Way::Bare { String::new() } else { " --volume 1".to_owned() };
         next.push((format!("punchdog check {image}{again}{reading}"), "is the volume itself sound?"));
+    } else if seen.strangers.is_empty() {
+        let finds = page::quoted(&page::beside(path, "", "finds.json"));
+        next.push((
+            format!("punchdog unearth {image}{reading} --out {finds}"),
+            "searches all of it for files by their content",
+        ));
     }
     if seen.findings.iter().any(|finding| finding.weight != Weight::Remark) {
         next.push((

@@ -31,6 +31,8 @@ use std::{
 
 /// The list is kept so often.
 const KEPT: Duration = Duration::from_secs(10);
+/// And tried again so soon where the disk is busy.
+const BUSY: Duration = Duration::from_secs(1);
 /// So many bytes are brought onto the disk together.
 const TOGETHER: u64 = 64 << 20;
 /// Places that are shown.
@@ -50,7 +52,7 @@ pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
     let mut search = Search::new(&*source.medium, list);
     let mut work = Work {
         started: Instant::now(),
-        kept: Instant::now(),
+        keep_at: Instant::now() + KEPT,
         screen: Screen::of_search(),
         image: image.map(|file| Image::new(file, &given.list, source.once)).transpose()?,
         given,
@@ -170,7 +172,8 @@ fn keep(list: &List, path: &Path) -> io::Result<()> {
 /// The world of the search.
 struct Work<'w> {
     started: Instant,
-    kept: Instant,
+    /// When the list is kept the next time.
+    keep_at: Instant,
     screen: Screen,
     image: Option<Image>,
     given: &'w Surface,
@@ -264,15 +267,15 @@ impl Host for Work<'_> {
         };
         let done = progress.bytes.minus(progress.left);
         self.screen.at(&format!("{}{trouble}", progress.doing), done, progress.bytes);
-        if self.kept.elapsed() > KEPT {
+        if Instant::now() >= self.keep_at {
             let list = (progress.list)();
             let kept = match &self.image {
                 Some(image) => image.ask(Ask::Keep(list)),
                 None => keep(&list, &self.given.list).map(|()| true),
             };
             match kept {
-                Ok(true) => self.kept = Instant::now(),
-                Ok(false) => {}
+                Ok(true) => self.keep_at = Instant::now() + KEPT,
+                Ok(false) => self.keep_at = Instant::now() + BUSY,
                 Err(error) => {
                     self.failed = Some(error);
                     return true;

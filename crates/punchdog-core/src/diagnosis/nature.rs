@@ -19,7 +19,7 @@ pub enum Nature {
     Stranger(Name),
     /// Only the beginning of a volume of so many bytes.
     Beginning(Kind, u64),
-    /// The boot sector of a volume of so many bytes, and nothing else of it.
+    /// The boot sector of a volume of so many bytes, and nothing that it leads to.
     Alone(Kind, u64),
     /// Text.
     Text,

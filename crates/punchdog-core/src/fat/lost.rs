@@ -5,6 +5,7 @@ use super::{
     folder::{Flaws, Item},
     layout::{ATTR_DIRECTORY, ShortEntry},
     survey::Surveyor,
+    table::entry_place,
     tree::{Lost, Node, Reached},
 };
 use crate::{
@@ -14,9 +15,9 @@ use crate::{
         set::ClusterSet,
     },
     files::{end as file_end, kinds},
-    medium::Extent,
+    medium::{Extent, Unknown},
 };
-use std::collections::{HashMap, VecDeque};
+use std::collections::{HashMap, HashSet, VecDeque};
 use zerocopy::FromZeros;
 
 /// Lost chains as they were found, by place, by first cluster and by length: with a damaged table there
@@ -174,30 +175,26 @@ impl Surveyor<'_> {
         if free.is_empty() {
             return false;
         }
-        // A lost folder inside another lost folder will be found through that one. Where they all
-        // lie in a circle, any one will do to begin with.
-        let heads: std::collections::HashSet<u32> = free.iter().map(|(head, _)| *head).collect();
-        let mut outermost: Vec<_> =
-            free.iter().filter(|(head, up)| !heads.contains(up) || head == up).copied().collect();
-        if outermost.is_empty() {
-            outermost.extend(free.first());
-        }
-        for (head, up) in outermost {
-            self.adopt_folder(head, up);
+        let known = self.folders_by_cluster();
+        for (head, up) in outermost(&free) {
+            self.adopt_folder(head, known.get(&up).copied());
         }
         self.lost = None;
         true
     }
 
-    /// A folder without an entry, under the folder that its ".." names where that one is known.
-    fn adopt_folder(&mut self, head: u32, up: u32) {
-        let is_it = |node: &Node| node.folder && node.length > 0 && node.first == up;
-        let above = self.tree.nodes.iter().position(is_it).unwrap_or(0).narrow();
+    fn folders_by_cluster(&self) -> HashMap<u32, u32> {
+        let folders = (0..).zip(&self.tree.nodes).filter(|(_, node)| node.folder && node.length > 0);
+        folders.map(|(number, node)| (node.first, number)).collect()
+    }
+
+    /// A folder without an entry, under the one that its ".." names, where that is known, or the root.
+    fn adopt_folder(&mut self, head: u32, above: Option<u32>) {
         let mut entry = ShortEntry { attributes: ATTR_DIRECTORY, ..ShortEntry::new_zeroed() };
         entry.set_first_cluster(head);
         let name = format!("lost folder {head}");
         let item = Item { index: 0, long: 0..0, entry, name, flaws: Flaws::default() };
-        let number = self.add(above, 0, &item, Reached::Orphan);
+        let number = self.add(above.unwrap_or(0), 0, &item, Reached::Orphan);
         self.heads.insert(head.size());
         let walk = self.walk(head);
         if walk.meets.is_none() && walk.end == End::Proper {
@@ -215,46 +212,68 @@ impl Surveyor<'_> {
         if self.tree.nodes.iter().skip(1).any(names) || !self.tree.deleted.is_empty() {
             return false;
         }
-        let until = self.beginning_lost();
-        let free: Vec<(u32, u32)> = self.dotted(until);
-        let heads: std::collections::HashSet<u32> = free.iter().map(|(head, _)| *head).collect();
-        let outermost = free.iter().filter(|(head, up)| !heads.contains(up) || head == up);
-        let mut adopted = false;
-        for (head, up) in outermost {
-            if !self.take_named(*head) {
-                self.adopt_folder(*head, *up);
+        // The volume is searched once; what was adopted may have led to others since.
+        let mut free = if let Some(found) = self.dots.take() {
+            found
+        } else {
+            let until = self.beginning_lost();
+            self.dots_before(until)
+        };
+        free.retain(|(head, _)| self.is_unclaimed(*head));
+        let known = self.folders_by_cluster();
+        for (head, up) in outermost(&free) {
+            if !self.take_named(head) {
+                self.adopt_folder(head, known.get(&up).copied());
             }
-            adopted = true;
         }
+        let adopted = !free.is_empty();
         self.dotted |= adopted;
+        self.dots = Some(free);
         adopted
     }
 
     /// The first cluster that the tables say anything of, where all of them have lost their first entries; else 2.
     fn beginning_lost(&mut self) -> u32 {
-        let first = self.geometry.bits().times(2).per(8).size();
-        let blank = |copy: u32| {
-            self.medium.lenient(self.geometry.table_offset(copy), first).bytes.iter().all(|byte| *byte == 0)
+        let (medium, geometry) = (self.medium, self.geometry);
+        let gaps: Vec<Extent> = [Unknown::Unreadable, Unknown::Lost]
+            .into_iter()
+            .flat_map(|which| medium.unknown(which))
+            .collect();
+        let is_known = |place: Extent| !gaps.iter().any(|gap| gap.overlaps(place));
+        let head = |copy| Extent::new(geometry.table_offset(copy), geometry.bits().times(2).per(8).wide());
+        let heads: Vec<Extent> = (0..geometry.tables).map(head).filter(|head| is_known(*head)).collect();
+        let zero = |head: &Extent| {
+            medium.lenient(head.offset, head.length.size()).bytes.iter().all(|byte| *byte == 0)
         };
+        if !heads.iter().all(zero) {
+            return 2;
+        }
+        // Where no copy shows that it was lost, what can be read of them counts.
+        let zeroed = !heads.is_empty();
         let mut at = 2;
-        if (0..self.geometry.tables).all(blank) {
-            while at <= self.geometry.last_cluster() {
-                at = self.links.blank_until(self.medium, at);
-                // What was put together without the tables is nothing that they say.
-                let says = |copy| {
-                    !matches!(self.links.in_copy(self.medium, copy, at), Link::Free | Link::Unreadable)
-                };
-                if (0..self.geometry.tables).any(says) {
-                    break;
-                }
-                at = at.plus(1);
+        while at <= geometry.last_cluster() {
+            if zeroed {
+                at = self.links.blank_until(medium, at);
             }
+            // What was put together without the tables is nothing that they say.
+            let says = |copy| match self.links.in_copy(medium, copy, at) {
+                Link::Unreadable => false,
+                Link::Free => {
+                    let (within, width) = entry_place(geometry.kind, at);
+                    !zeroed && is_known(Extent::new(geometry.table_offset(copy).plus(within), width))
+                }
+                _ => true,
+            };
+            if (0..geometry.tables).any(says) {
+                break;
+            }
+            at = at.plus(1);
         }
         at
     }
 
     /// Clusters before `until` that are nobody's and begin as folders that name them, with what their ".." names.
-    fn dotted(&self, until: u32) -> Vec<(u32, u32)> {
+    fn dots_before(&self, until: u32) -> Vec<(u32, u32)> {
         let each = self.geometry.cluster_bytes().wide();
         let (start, end) = (self.geometry.data_offset(), self.geometry.cluster_offset(until));
         let mut found = Vec::new();
@@ -263,14 +282,12 @@ impl Surveyor<'_> {
             && !self.watch.stop()
         {
             let bytes = self.medium.lenient(piece.offset, piece.length.size()).bytes;
-            for place in (piece.offset.minus(start).per_up(each)..).map(|index| start.plus(index.times(each)))
-            {
-                let within = place.minus(piece.offset);
-                if within >= piece.length {
-                    break;
-                }
-                let cluster = place.minus(start).per(each).plus(2).narrow();
-                if bytes.byte(within.size()) == b'.'
+            let first = piece.offset.minus(start).per_up(each);
+            let last = piece.end().minus(start).per_up(each);
+            for index in first..last {
+                let place = start.plus(index.times(each));
+                let cluster = index.plus(2).narrow();
+                if bytes.byte(place.minus(piece.offset).size()) == b'.'
                     && self.is_unclaimed(cluster)
                     && let Some((own, parent)) = self.dots_at(cluster)
                     && own == cluster
@@ -299,4 +316,16 @@ impl Surveyor<'_> {
         self.lost = Some(lost);
         answer
     }
+}
+
+/// Of lost folders and what their ".." name, those that are in no other: one inside another will be found through that.
+/// Where they all lie in a circle, any one will do to begin with.
+fn outermost(free: &[(u32, u32)]) -> Vec<(u32, u32)> {
+    let heads: HashSet<u32> = free.iter().map(|(head, _)| *head).collect();
+    let mut found: Vec<_> =
+        free.iter().filter(|(head, up)| !heads.contains(up) || head == up).copied().collect();
+    if found.is_empty() {
+        found.extend(free.first());
+    }
+    found
 }

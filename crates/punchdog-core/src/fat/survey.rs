@@ -112,6 +112,8 @@ pub(super) struct Surveyor<'m> {
     pub(super) table_lost: bool,
     /// Folders were taken that no table calls in use.
     pub(super) dotted: bool,
+    /// Those that the volume was searched for, once it was.
+    pub(super) dots: Option<Vec<(u32, u32)>>,
     /// Clusters that read as parts of folders and are in no chain; found when first asked for.
     pub(super) unlisted: Option<std::rc::Rc<[u32]>>,
     label: Option<(names::Short, u64)>,
@@ -140,6 +142,7 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         lost: None,
         table_lost: false,
         dotted: false,
+        dots: None,
         unlisted: None,
         label: None,
         watch,

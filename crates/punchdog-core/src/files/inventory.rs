@@ -149,7 +149,8 @@ impl Inventory {
         }
         // By address: two files can have one path.
         let mut met: HashSet<*const Entry> = HashSet::new();
-        let (mut changes, mut gone) = (Changes::default(), Vec::new());
+        let mut changes = Changes::default();
+        let mut gone: BTreeMap<String, Vec<&Entry>> = BTreeMap::new();
         let fate = |file: &Entry, now: &Entry| change(file, now, hidden || file.masked && !now.masked);
         for file in self.files.iter().filter(|file| !file.folder) {
             let same_content = file.content.and_then(|content| by_content.get(&content));
@@ -159,27 +160,23 @@ impl Inventory {
                     met.insert(std::ptr::from_ref(*now));
                     changes.add(fate(file, now));
                 }
-                None => gone.push(file),
+                None => gone.entry(file.path.to_string()).or_default().push(file),
             }
         }
-        let new = after.files.iter().filter(|file| !file.folder && !met.contains(&std::ptr::from_ref(*file)));
-        let mut by_path: BTreeMap<String, Vec<&Entry>> = BTreeMap::new();
-        for file in new {
-            by_path.entry(file.path.to_string()).or_default().push(file);
+        for file in
+            after.files.iter().filter(|file| !file.folder && !met.contains(&std::ptr::from_ref(*file)))
+        {
+            let before =
+                if gone.is_empty() { None } else { gone.get_mut(&file.path.to_string()).and_then(Vec::pop) };
+            changes.add(match (before, file.state) {
+                (Some(before), _) => fate(before, file),
+                _ if is_adrift(&file.path) => alone(file, Fate::Adrift),
+                (None, State::Intact) => alone(file, Fate::Back),
+                (None, _) => alone(file, Fate::Damaged),
+            });
         }
-        for file in gone {
-            match by_path.get_mut(&file.path.to_string()).and_then(Vec::pop) {
-                Some(now) => changes.add(fate(file, now)),
-                None => changes.add(alone(file, Fate::Lost)),
-            }
-        }
-        for file in by_path.into_values().flatten() {
-            let fate = match file.state {
-                _ if is_adrift(&file.path) => Fate::Adrift,
-                State::Intact => Fate::Back,
-                _ => Fate::Damaged,
-            };
-            changes.add(alone(file, fate));
+        for file in gone.into_values().flatten() {
+            changes.add(alone(file, Fate::Lost));
         }
         changes
     }
@@ -287,10 +284,10 @@ mod tests {
             ("mended", Fate::Back),
             ("named", Fate::Moved),
             ("broken", Fate::Damaged),
-            ("gone", Fate::Lost),
+            ("new", Fate::Back),
             ("elsewhere", Fate::Damaged),
             ("half", Fate::Damaged),
-            ("new", Fate::Back),
+            ("gone", Fate::Lost),
         ];
         assert_eq!(fates, expected.map(|(path, fate)| (path.to_owned(), fate)));
         assert_eq!(before.changes_to(&before, true).named[0].fate, Fate::Back);

@@ -206,7 +206,7 @@ fn report_unknown(medium: &dyn Medium, entry: &Listed, faults: &mut Collector) {
     let begins = Window::new(medium, entry.extent);
     let why = match search::claim(&begins) {
         Some((kind, bytes)) => format!(
-            "It begins with the boot sector of {} volume of {bytes} bytes; nothing behind it is of that volume.",
+            "It begins with the boot sector of {} volume of {bytes} bytes; nothing that it leads to is there.",
             kind.with_article()
         ),
         None => "It has no mark of a file system that Punchdog knows.".to_owned(),

@@ -39,15 +39,12 @@ const fn fault(name: &'static str, code: &'static str, on: On, make: fn(&mut Pat
     Fault { name, code, on, make, choose: &[] }
 }
 
-/// Two faults that together leave too little: where tables and root are gone, folders alone speak for the geometry, and
-/// the boot sector has to say the rest. Without one, or with a wrong field in it, that is not always mended yet.
+/// Two faults that together leave too little: with tables and root wiped and no boot sector, folders alone are left, and
+/// where the tables are is told by nothing.
 pub fn beyond<G>(one: &patient::Fault<G>, other: &patient::Fault<G>) -> bool {
-    let wiped = |fault: &patient::Fault<G>| {
-        fault.name.contains("of the root folder zeroed") || fault.name.contains("and the root folder zeroed")
-    };
-    let boot =
-        |fault: &patient::Fault<G>| fault.code.starts_with("fat/boot-") || fault.code.starts_with("fat/bpb-");
-    wiped(one) && boot(other) || boot(one) && wiped(other)
+    let wiped = |fault: &patient::Fault<G>| table::WIPED.contains(&fault.name);
+    let gone = |fault: &patient::Fault<G>| fault.code == "fat/boot-gone";
+    wiped(one) && gone(other) || gone(one) && wiped(other)
 }
 
 /// Every FAT fault that the lab can make.

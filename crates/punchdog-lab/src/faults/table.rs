@@ -36,6 +36,12 @@ fn both_whole(p: &mut Patient, byte: u8) {
     cost_of_scattered(p);
 }
 
+/// Faults that leave nothing of both tables and the root folder, or not their beginnings.
+pub(super) const WIPED: [&str; 2] = [
+    "both copies and the root folder zeroed",
+    "the first sectors of both copies and of the root folder zeroed",
+];
+
 /// Nothing is left of the tables nor of the root folder, or of the first `length` bytes of each.
 fn wiped(p: &mut Patient, length: u64) {
     let geometry = p.geometry;
@@ -130,15 +136,10 @@ pub(super) const ALL: &[Fault] = &[
     }),
     fault("a sector zeroed in both copies", "fat/first-cluster-free", ANY, |p, _| both_in_part(p, &[0; 512])),
     fault("both copies zeroed whole", "fat/first-cluster-free", ANY, |p, _| both_whole(p, 0)),
-    fault("both copies and the root folder zeroed", "fat/chain-into-free", ANY, |p, _| wiped(p, u64::MAX)),
-    fault(
-        "the first sectors of both copies and of the root folder zeroed",
-        "fat/chain-into-free",
-        ANY,
-        |p, _| {
-            wiped(p, 512);
-        },
-    ),
+    fault(WIPED[0], "fat/chain-into-free", ANY, |p, _| wiped(p, u64::MAX)),
+    fault(WIPED[1], "fat/chain-into-free", ANY, |p, _| {
+        wiped(p, 512);
+    }),
     fault("one chain zeroed in both copies", "fat/first-cluster-free", ANY, |p, _| {
         for cluster in p.find(OTHER).clusters {
             p.set_link(cluster, 0);

@@ -48,7 +48,7 @@ fn each_says_what_it_is_and_what_to_do() {
     }
 }
 
-/// A boot sector is a claim. Where nothing behind it is of its volume, that is said, by all alike.
+/// A boot sector is a claim. Where nothing is there that it leads to, that is said, by all alike.
 #[test]
 fn a_boot_sector_and_nothing_else() {
     let volumes = [
@@ -68,7 +68,10 @@ fn a_boot_sector_and_nothing_else() {
             let text = done.err.replace("\n          ", " ");
             let says = format!("the boot sector of {what}");
             assert_eq!(done.status, 2, "{what}, {words:?}: {} {text}", done.out);
-            assert!(text.contains(&says) && text.contains("nothing else of it"), "{what}, {words:?}: {text}");
+            assert!(
+                text.contains(&says) && text.contains("nothing that it leads to"),
+                "{what}, {words:?}: {text}"
+            );
         }
         let sectors = u32::try_from(bytes.len() / 512).unwrap();
         let mut disk = vec![0; 1 << 20];

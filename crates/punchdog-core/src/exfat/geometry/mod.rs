@@ -294,8 +294,9 @@ fn pick(
 ) -> Option<(Geometry, Origin, Score)> {
     let mut best: Option<(i64, Geometry, Origin, Score)> = None;
     let mut settled: Option<Geometry> = None;
-    // The geometry of the main region, if it has its checksum; that the backup agrees; that the root is there.
-    let (mut primary, mut attested, mut rooted) = (None, false, false);
+    // The geometry of the main region, if it has its checksum; and that the backup agrees.
+    let (mut primary, mut attested) = (None, false);
+    let known = weigh::Known::of(medium);
     let mut seen: Vec<Geometry> = Vec::new();
     for (geometry, origin) in claims {
         // A backup that says the same may have the checksum that the main region lacks.
@@ -303,7 +304,7 @@ fn pick(
             continue;
         }
         seen.push(*geometry);
-        let mut score = weigh::weigh(medium, geometry);
+        let mut score = weigh::weigh(&known, geometry);
         let region = match origin {
             Origin::Primary => Some(0),
             Origin::Backup(place) => Some(*place),
@@ -320,16 +321,14 @@ fn pick(
             continue;
         }
         let mut points = score.points.saturating_sub(origin.handicap());
-        // Two regions with their checksums, and a root where they say, or none that can be read: what is put together from
-        // the rest is no rival.
-        let stands = attested && rooted && *origin == Origin::Derived;
-        if stands && primary.is_some_and(|standing| standing.elsewhere(geometry)) {
-            points = points.saturating_sub(SETTLED);
-        } else if *origin == Origin::Primary {
-            rooted = score.root_speaks || score.root_unread;
-            // What contradicts it may be zeros that stand for what cannot be read; its checksum is none of these.
-            let clear = score.against == 0 || score.vouched;
-            settled = (score.table && score.root_speaks && clear).then_some(*geometry);
+        if *origin == Origin::Primary {
+            // Its checksum is nothing that chance gives: then it takes more than what cannot be seen of table and root.
+            let stands = if score.vouched {
+                !score.denied
+            } else {
+                score.table && score.root_speaks && score.against == 0
+            };
+            settled = stands.then_some(*geometry);
         } else if settled.is_some_and(|standing| standing.elsewhere(geometry)) {
             points = points.saturating_sub(SETTLED);
         }

@@ -9,7 +9,7 @@ use crate::{
         upcase::Upcase,
     },
     files::kinds,
-    medium::{Lenient, Medium},
+    medium::{Extent, Lenient, Medium, Unknown},
 };
 
 /// One thing that speaks for or against a geometry.
@@ -33,8 +33,8 @@ pub struct Score {
     pub table: bool,
     /// The root reads as a root folder.
     pub root_speaks: bool,
-    /// Its beginning cannot be read.
-    pub root_unread: bool,
+    /// It cannot be, or what stands where the table or the root should begin is none, as far as that is known.
+    pub denied: bool,
     /// Its boot region has its checksum.
     pub vouched: bool,
     /// What was seen.
@@ -63,24 +63,46 @@ const LISTED: u64 = 64 * 1024;
 /// How many files and folders of the root are followed.
 const FOLLOWED: usize = 24;
 
-/// The score of `geometry` on `medium`.
-pub(super) fn weigh(medium: &dyn Medium, geometry: &Geometry) -> Score {
+/// Bytes of a volume of which some are in `gaps`: those cannot be read, or could not, and hold zeros since.
+pub(super) struct Known<'m> {
+    pub(super) medium: &'m dyn Medium,
+    pub(super) gaps: Vec<Extent>,
+}
+
+impl<'m> Known<'m> {
+    pub(super) fn of(medium: &'m dyn Medium) -> Self {
+        let gaps = [Unknown::Unreadable, Unknown::Lost].into_iter().flat_map(|which| medium.unknown(which));
+        Self { medium, gaps: gaps.collect() }
+    }
+
+    /// `None` where not all of them are known: what cannot be read speaks neither for nor against.
+    fn get(&self, place: u64, length: u64) -> Option<Vec<u8>> {
+        let Lenient { bytes, missing } = self.medium.lenient(place, length.size());
+        let there = Extent::new(place, length.min(self.medium.len().minus(place)));
+        let misses = missing.iter().chain(&self.gaps).any(|gap| gap.overlaps(there));
+        (!misses).then_some(bytes)
+    }
+}
+
+/// The score of `geometry` on what is known of a volume.
+pub(super) fn weigh(known: &Known<'_>, geometry: &Geometry) -> Score {
+    let medium = known.medium;
     let mut score = Score::default();
     if !geometry.possible() || geometry.heap_place() >= medium.len() {
+        score.denied = true;
         score.note(-1000, "the fields cannot stand together");
         return score;
     }
-    // What cannot be read speaks neither for nor against.
-    let begins = |copy: u32| {
-        let start = medium.lenient(geometry.table_place(copy), 8);
-        start.missing.is_empty().then(|| table_begins(&start.bytes))
-    };
+    let begins = |copy: u32| known.get(geometry.table_place(copy), 8).map(|start| table_begins(&start));
     match begins(0) {
         Some(true) => {
             score.table = true;
             score.note(20, "the table begins as a table does");
         }
-        Some(false) => score.note(-6, "no table begins where it should"),
+        Some(false) => {
+            score.denied = true;
+            score.note(-6, "no table begins where it should");
+        }
         None => {}
     }
     if geometry.tables == 2
@@ -103,7 +125,7 @@ pub(super) fn weigh(medium: &dyn Medium, geometry: &Geometry) -> Score {
     if gap.times(8) <= needed.plus(4096) {
         score.note(3, "the table is about as long as it needs to be");
     }
-    weigh_root(medium, geometry, &mut score);
+    weigh_root(known, geometry, &mut score);
     score
 }
 
@@ -112,14 +134,15 @@ pub(crate) fn table_begins(bytes: &[u8]) -> bool {
     bytes.le32(0) == 0xFFFF_FFF8 && bytes.le32(4) == u32::MAX
 }
 
-fn weigh_root(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
+fn weigh_root(known: &Known<'_>, geometry: &Geometry, score: &mut Score) {
+    let medium = known.medium;
     let place = geometry.cluster_place(geometry.root_cluster);
-    let Lenient { bytes: root, missing } = medium.lenient(place, geometry.cluster_bytes().min(LISTED).size());
-    if place < medium.len() && missing.first().is_some_and(|gap| gap.offset == place) {
-        score.root_unread = true;
+    if known.get(place, ENTRY.wide()).is_none() {
         return;
     }
+    let root = medium.lenient(place, geometry.cluster_bytes().min(LISTED).size()).bytes;
     if !sets::looks_like_folder(&root, true) {
+        score.denied = true;
         score.note(-25, "what should be the root folder does not read as one");
         return;
     }
@@ -132,6 +155,7 @@ fn weigh_root(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
     let bitmap = entries().find(|raw| raw.byte(0) == BITMAP && raw.byte(1) & 1 == 0).map(Owner::read);
     let upcase = entries().find(|raw| raw.byte(0) == UPCASE).map(Owner::read);
     score.root_speaks = bitmap.is_some() || upcase.is_some();
+    score.denied |= !score.root_speaks;
     score.note(if score.root_speaks { 15 } else { 3 }, "the root folder reads as one");
     if let Some(bitmap) = bitmap {
         if bitmap.length == geometry.bitmap_bytes() {
@@ -140,8 +164,9 @@ fn weigh_root(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
             score.note(-6, "the bitmap is not as long as the clusters need");
         }
         if geometry.has(bitmap.first) {
-            let Lenient { bytes, missing } =
-                medium.lenient(geometry.cluster_place(bitmap.first), bitmap.length.min(1 << 16).size());
+            let place = geometry.cluster_place(bitmap.first);
+            let length = bitmap.length.min(1 << 16);
+            let bytes = medium.lenient(place, length.size()).bytes;
             let used = |cluster: u32| {
                 let bit = cluster.minus(2);
                 bytes.byte(bit.per(8).size()) >> bit.rest(8) & 1 == 1
@@ -149,7 +174,7 @@ fn weigh_root(medium: &dyn Medium, geometry: &Geometry, score: &mut Score) {
             let own = [bitmap.first, geometry.root_cluster];
             let near = own.iter().filter(|cluster| cluster.minus(2).per(8).size() < bytes.len());
             let set = near.filter(|cluster| used(**cluster)).count();
-            if set > 0 || missing.is_empty() {
+            if set > 0 || known.get(place, length).is_some() {
                 score.note(if set > 0 { 12 } else { -6 }, "the bitmap has itself and the root in use");
             }
         }

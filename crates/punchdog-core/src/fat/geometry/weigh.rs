@@ -126,8 +126,7 @@ fn weigh_tables(medium: &dyn Medium, geometry: &Geometry, evidence: Option<&Evid
     // A second copy says where it is: what follows copy 0 under a single-table geometry must not
     // read as another table.
     let behind = medium.lenient(geometry.table_offset(geometry.tables), 512).bytes;
-    let first = medium.lenient(geometry.table_offset(0), 512).bytes;
-    if evidence::table_shape(&behind).is_some() && behind == first {
+    if evidence::table_shape(&behind).is_some() && behind == one {
         score.note(-15, "one more copy of the table stands behind the last");
         score.against = score.against.plus(1);
     }

@@ -841,50 +841,31 @@ fn the_tables() {
         35 of 35 files are whole after the repair, 9 rest on judgement and should be opened before they are handed out; the volume is sound.
     "#]],
     );
-    says(
+    let alike = expect![[r#"
+            fat/chain-into-free at 16392+4 23048+4
+              /: a chain runs into a free cluster. Cluster 2 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            fat/chain-into-free at 16400+4 23056+4
+              lost folder 4: a chain runs into a free cluster. Cluster 4 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            fat/chain-into-free at 16404+4 23060+4
+              lost folder 4/2026: a chain runs into a free cluster. Cluster 5 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            fat/chain-into-free at 16408+4 23064+4
+              lost folder 6: a chain runs into a free cluster. Cluster 6 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
+            judged: end 38 chains where the size or the folder's own end mark says
+              sizes in the folder entries, end marks in the folders
+            judged: write 27 table entries that no copy has
+              chains that nothing claimed and that fit the missing length, else the clusters that follow and belong to nothing else, else the end of what is left
+            derived: give lost folder 4 an entry in the root folder, as ADRF0004
+              its "." names its own cluster, its ".." the folder it lay in; its name is lost
+            derived: give lost folder 6 an entry in the root folder, as ADRF0006
+              its "." names its own cluster, its ".." the folder it lay in; its name is lost
+            33 of 33 files are whole after the repair, 8 rest on judgement and should be opened before they are handed out; the volume is sound.
+        "#]];
+    for name in [
         "both copies and the root folder zeroed",
-        &expect![[r#"
-            fat/chain-into-free at 16392+4 23048+4
-              /: a chain runs into a free cluster. Cluster 2 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
-            fat/chain-into-free at 16400+4 23056+4
-              lost folder 4: a chain runs into a free cluster. Cluster 4 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
-            fat/chain-into-free at 16404+4 23060+4
-              lost folder 4/2026: a chain runs into a free cluster. Cluster 5 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
-            fat/chain-into-free at 16408+4 23064+4
-              lost folder 6: a chain runs into a free cluster. Cluster 6 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
-            judged: end 38 chains where the size or the folder's own end mark says
-              sizes in the folder entries, end marks in the folders
-            judged: write 27 table entries that no copy has
-              chains that nothing claimed and that fit the missing length, else the clusters that follow and belong to nothing else, else the end of what is left
-            derived: give lost folder 4 an entry in the root folder, as ADRF0004
-              its "." names its own cluster, its ".." the folder it lay in; its name is lost
-            derived: give lost folder 6 an entry in the root folder, as ADRF0006
-              its "." names its own cluster, its ".." the folder it lay in; its name is lost
-            33 of 33 files are whole after the repair, 8 rest on judgement and should be opened before they are handed out; the volume is sound.
-        "#]],
-    );
-    says(
         "the first sectors of both copies and of the root folder zeroed",
-        &expect![[r#"
-            fat/chain-into-free at 16392+4 23048+4
-              /: a chain runs into a free cluster. Cluster 2 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
-            fat/chain-into-free at 16400+4 23056+4
-              lost folder 4: a chain runs into a free cluster. Cluster 4 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
-            fat/chain-into-free at 16404+4 23060+4
-              lost folder 4/2026: a chain runs into a free cluster. Cluster 5 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
-            fat/chain-into-free at 16408+4 23064+4
-              lost folder 6: a chain runs into a free cluster. Cluster 6 belongs to the chain, but the table calls it free. It should name the next cluster, or end the chain. All of its content is known.
-            judged: end 38 chains where the size or the folder's own end mark says
-              sizes in the folder entries, end marks in the folders
-            judged: write 27 table entries that no copy has
-              chains that nothing claimed and that fit the missing length, else the clusters that follow and belong to nothing else, else the end of what is left
-            derived: give lost folder 4 an entry in the root folder, as ADRF0004
-              its "." names its own cluster, its ".." the folder it lay in; its name is lost
-            derived: give lost folder 6 an entry in the root folder, as ADRF0006
-              its "." names its own cluster, its ".." the folder it lay in; its name is lost
-            33 of 33 files are whole after the repair, 8 rest on judgement and should be opened before they are handed out; the volume is sound.
-        "#]],
-    );
+    ] {
+        says(name, &alike);
+    }
     says(
         "one chain zeroed in both copies",
         &expect![[r#"
