@@ -1,7 +1,7 @@
 //! `punchdog apply`: carrying a plan out on a new copy.
 
 use crate::{
-    args::{Apply, Args, Reading},
+    args::{Apply, Args},
     choose,
     failure::{Failure, Verdict},
     json,
@@ -25,7 +25,7 @@ const PLAN_LIMIT: u64 = 1 << 30;
 
 pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
     let plan = read_plan(&given.plan)?;
-    let image = choose::open(&given.image, &Reading::default())?;
+    let image = choose::open(&given.image, &given.reading)?;
     let mut files = Files::new(&given.copy, Some(&given.image), Some(&given.plan))?;
     clear_left_over(given.copy.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new(".")));
     let screen = Screen::of_bytes();
@@ -159,6 +159,9 @@ fn explain(error: &ApplyError, given: &Apply) -> anyhow::Error {
     let next = match error {
         ApplyError::Plan(PlanError::OtherImage(_)) => {
             format!("punchdog plan {image} --out NEW.plan.json, then apply that")
+        }
+        ApplyError::Plan(PlanError::Unlisted { .. }) => {
+            format!("punchdog plan {image}{} --out NEW.plan.json, then apply that", given.reading.again())
         }
         ApplyError::CopyExists | ApplyError::OtherJournal => {
             "name a new file with --copy; nothing that is there is overwritten".to_owned()

@@ -385,6 +385,8 @@ pub(crate) struct Apply {
     /// The copy to make; a new file.
     #[arg(long)]
     pub(crate) copy: PathBuf,
+    #[command(flatten)]
+    pub(crate) reading: Reading,
 }
 
 #[derive(Debug, Group)]

@@ -26,6 +26,14 @@ fn ranges(extents: Vec<Extent>) -> RangeSet<u64> {
     extents.into_iter().filter(|e| e.length > 0).map(|e| e.offset..e.end()).collect()
 }
 
+/// What of `extents` is in none of `known`; in order, and nothing twice.
+pub(crate) fn without(extents: Vec<Extent>, known: Vec<Extent>) -> Vec<Extent> {
+    let known = ranges(known);
+    let all = ranges(extents);
+    let open = all.iter().flat_map(|range| known.gaps(range));
+    open.map(|range| Extent::new(range.start, range.end.minus(range.start))).collect()
+}
+
 impl<M: Medium> WithUnreadable<M> {
     /// `inner`, with `extents` (bytes from its start) unreadable.
     pub fn new(inner: M, extents: Vec<Extent>) -> Self {

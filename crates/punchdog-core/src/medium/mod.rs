@@ -17,6 +17,7 @@ mod scratch;
 
 pub use file::{FileImage, Uncached};
 pub use holes::WithUnreadable;
+pub(crate) use holes::without;
 pub use overlay::Overlay;
 pub use overlay_window::OverlayWindow;
 pub use read_log::ReadLog;

@@ -13,7 +13,7 @@
 
 use crate::{
     arith::Sat,
-    medium::{Extent, Medium, MediumError, Unknown, WithUnreadable},
+    medium::{self, Extent, Medium, MediumError, Unknown, WithUnreadable},
     mending::change::{Counting, Tally},
     progress::Watch,
     repair::{
@@ -147,6 +147,12 @@ pub fn apply(
     place: &mut dyn Workplace,
     watch: &dyn Watch,
 ) -> Result<Applied, ApplyError> {
+    let known = plan.image.unreadable.clone();
+    let unlisted = medium::without(image.unknown(Unknown::Unreadable), known);
+    if let Some(first) = unlisted.first() {
+        let bytes = unlisted.iter().map(|extent| extent.length).sum();
+        return Err(PlanError::Unlisted { bytes, first: first.offset }.into());
+    }
     // The copy has zeros for what could not be read when the plan was made, whatever the image has there now.
     let medium = WithUnreadable::with_lost(image, plan.image.unreadable.clone());
     let image: &dyn Medium = &medium;

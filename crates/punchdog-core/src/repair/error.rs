@@ -29,6 +29,16 @@ pub enum PlanError {
         "the plan was changed after it was made: its seal does not fit its contents; make it again with `punchdog plan`"
     )]
     Edited,
+    /// Bytes are listed as unreadable now that the plan took for readable ones.
+    #[error(
+        "the plan was made without knowing that {bytes} bytes, the first at byte {first}, cannot be read: it may rest on what the file has there"
+    )]
+    Unlisted {
+        /// How many.
+        bytes: u64,
+        /// Where the first of them is.
+        first: u64,
+    },
     /// The image is not the one the plan was made for.
     #[error("the plan is for another image: {0}; make a plan for this one with `punchdog plan`")]
     OtherImage(String),

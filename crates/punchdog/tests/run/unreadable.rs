@@ -78,8 +78,21 @@ fn a_medium_with_failing_places_is_told_of_mended_and_undone() {
 
     let plan = json(at, &with(&["plan", "card.img", "--out", "card.plan"]), 0);
     assert_eq!(plan["image"]["unreadable"].as_array().unwrap().len(), places.len());
-    let done = json(at, &["apply", "card.plan", "--image", "card.img", "--copy", "mended.img"], 0);
+    let apply = ["apply", "card.plan", "--image", "card.img", "--copy", "mended.img", "--unreadable"];
+    // A place of which the plan does not know, and that it may rest on.
+    let more = [&places[..], &[(patient.geometry.table_offset(1), 512)]].concat();
+    list(at, &more);
+    let refused = run(at, &[&apply[..], &["bad.txt"]].concat());
+    assert_eq!(refused.status, 2, "{}", refused.err);
+    let place = patient.geometry.table_offset(1);
+    assert!(refused.err.contains(&format!("512 bytes, the first at byte {place}")), "{}", refused.err);
+    assert!(refused.err.contains("plan card.img --unreadable bad.txt --out"), "{}", refused.err);
+    assert!(!at.join("mended.img").exists() && !at.join("mended.img.undo").exists());
+    // One place fewer: the plan knows more than the list.
+    list(at, &places[1..]);
+    let done = json(at, &[&apply[..], &["bad.txt"]].concat(), 0);
     assert_eq!(done["as_planned"], true);
+    list(at, &places);
     let after = json(at, &["check", "mended.img"], 0);
     assert_eq!(after["volumes"][0]["files"]["intact"], json!(patient.live().filter(|m| !m.folder).count()));
     let hashes = json(at, &["files", "mended.img", "--hash"], 0);
