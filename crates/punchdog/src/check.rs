@@ -142,6 +142,10 @@ fn volume(page: &mut Page, path: &Path, found: &Diagnosed, again: &str, all: boo
     page.head(&choose::title(path, target, examination.label.as_deref()), &text, style);
     page.gap();
     page.say(&examination.story);
+    if let Some(likely) = &examination.likely {
+        page.gap();
+        page.say(&format!("Likely: {likely}."));
+    }
     let deleted = examination.deleted;
     if deleted.readable >= MANY_DELETED {
         page.say(&format!(
@@ -153,10 +157,6 @@ fn volume(page: &mut Page, path: &Path, found: &Diagnosed, again: &str, all: boo
     if !examination.findings.is_empty() {
         page.gap();
         findings(page, &examination.findings, target.extent.offset, all);
-    }
-    if let Some(likely) = &examination.likely {
-        page.gap();
-        page.say(&format!("Likely: {likely}."));
     }
     let image = page::quoted(path);
     if examination.sound() {

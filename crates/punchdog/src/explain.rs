@@ -123,6 +123,10 @@ fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str,
     page.gap();
     way(page, target);
     page.say(&examination.story);
+    if let Some(likely) = &examination.likely {
+        page.gap();
+        page.say(&format!("Likely: {likely}."));
+    }
     page.gap();
     for forecast in hosts {
         host(page, forecast, target.not_found_by(forecast.host));
@@ -132,10 +136,6 @@ fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str,
         for exhibit in &examination.exhibits {
             bytes(page, exhibit, target.extent.offset);
         }
-    }
-    if let Some(likely) = &examination.likely {
-        page.gap();
-        page.say(&format!("Likely: {likely}."));
     }
     let image = page::quoted(path);
     let plan = page::beside(path, again, "plan.json");

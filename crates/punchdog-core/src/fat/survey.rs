@@ -105,6 +105,8 @@ pub(super) struct Surveyor<'m> {
     /// Those for which no copy of the table has a chain that fits.
     pub(super) waiting_folders: VecDeque<u32>,
     pub(super) waiting_files: Vec<u32>,
+    /// Folders that break off where no cluster goes on.
+    pub(super) broken_off: Vec<u32>,
     /// Items behind an end mark, by folder.
     behind: Vec<(u32, u64, Item)>,
     pub(super) lost: Option<LostChains>,
@@ -138,6 +140,7 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         newly_met: Vec::new(),
         waiting_folders: VecDeque::new(),
         waiting_files: Vec::new(),
+        broken_off: Vec::new(),
         behind: Vec::new(),
         lost: None,
         table_lost: false,
@@ -181,6 +184,7 @@ impl Surveyor<'_> {
             // Folders behind an end mark have their names: they come before those that lost them.
             if self.accept_folders_behind()
                 || self.adopt_deleted()
+                || self.resolve_broken_off()
                 || self.adopt_orphans()
                 || self.adopt_dotted()
             {

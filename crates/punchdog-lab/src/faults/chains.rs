@@ -1,11 +1,31 @@
 //! Damage to single chains, the same in all copies of the table, and to what entries say of them.
 
-use super::{ANY, CROWDED, FOLDER, Fault, OTHER, Patient, README, ROW, WIDE, fault};
+use super::{ANY, CROWDED, FOLDER, Fault, OTHER, On, Patient, README, ROW, WIDE, fault};
+use crate::patient::Made;
 use crate::seed::Seed;
 
 fn value_at(p: &mut Patient, path: &str, at: usize, value: u32) {
     let cluster = p.find(path).clusters[at];
     p.set_link(cluster, value);
+}
+
+/// Volumes whose clusters are sectors of 512 bytes, with 16 entries.
+const TIGHT: On = |geometry| geometry.cluster_bytes() == 512;
+
+/// A folder's second cluster was not read by an imager, and the table has lost it and the one before.
+fn lose_a_part(p: &mut Patient, _: &mut Seed) {
+    let crowded = format!("{CROWDED}/");
+    let named_there = |made: &&Made| {
+        let first = made.index + 1 - made.entries as usize;
+        made.path.starts_with(&crowded) && first < 32 && made.index >= 16
+    };
+    let named: Vec<String> = p.live().filter(named_there).map(|made| made.path.clone()).collect();
+    assert!(named.len() > 3 && p.find(CROWDED).clusters.len() > 3, "a part, and pieces behind it");
+    // The first and the last of them may run over a border.
+    p.unread_by_imager(&named[1], CROWDED);
+    p.moved.retain(|path| named.contains(path));
+    value_at(p, CROWDED, 0, 0);
+    value_at(p, CROWDED, 1, 0);
 }
 
 fn hide_entry(p: &mut Patient, path: &str) {
@@ -139,6 +159,7 @@ pub(super) const ALL: &[Fault] = &[
         let place = p.link_place(0, unused);
         p.damaged.push(punchdog_core::medium::Extent::new(place.0, place.1));
     }),
+    fault("folder's chain lost over an imager's text", "fat/chain-into-free", TIGHT, lose_a_part),
     fault("folder's cluster is free in the table", "fat/chain-into-free", ANY, |p, _| {
         value_at(p, FOLDER, 0, 0);
     }),

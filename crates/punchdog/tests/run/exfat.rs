@@ -284,6 +284,10 @@ fn boot_regions_that_are_gone() {
             The main boot sector is gone; everything behind it is whole: the allocation bitmap, the up-case
             table and all 36 files in 5 folders.
 
+            Likely: one gap: bytes 0 to 12287 of the volume are zero, and with them the main boot region and the
+            backup boot region; the findings follow from that (a block that was never written, or an erase that
+            was cut off).
+
               exfat/boot-gone               the main boot sector is gone
                                             Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00
                                             and has no usable field. It should begin with EB 76 90 and the name
@@ -295,10 +299,6 @@ fn boot_regions_that_are_gone() {
                                             23 are a copy of sectors 0 to 11. If the main region is lost, the
                                             geometry has to be computed.
                                             untidy · bytes 6144 to 6655
-
-            Likely: one gap: bytes 0 to 12287 of the volume are zero, and with them the main boot region and the
-            backup boot region; the findings follow from that (a block that was never written, or an erase that
-            was cut off).
 
             Next   punchdog explain card.img                        which host refuses it, and at which byte
                    punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
@@ -314,6 +314,10 @@ fn boot_regions_that_are_gone() {
             The main boot sector is gone; everything behind it is whole: the allocation bitmap, the up-case
             table and all 36 files in 5 folders.
 
+            Likely: one gap: bytes 0 to 12287 of the volume are zero, and with them the main boot region and the
+            backup boot region; the findings follow from that (a block that was never written, or an erase that
+            was cut off).
+
               linux     refuses    no 55 AA at byte 510 of the boot sector
                                    finding exfat/boot-gone
                                    the log says: exFAT-fs (DEV): invalid boot record signature
@@ -325,10 +329,6 @@ fn boot_regions_that_are_gone() {
 
               sector 0      0x000000  00 00 00 00 00 00 00 00 …  all zero; an exFAT boot sector starts EB 76 90
               table         0x003000  F8 FF FF FF FF FF FF FF …  begins as a table does
-
-            Likely: one gap: bytes 0 to 12287 of the volume are zero, and with them the main boot region and the
-            backup boot region; the findings follow from that (a block that was never written, or an erase that
-            was cut off).
 
             Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
                    punchdog plan card.img --out card.plan.json      the repair, and what it costs
@@ -425,28 +425,28 @@ fn cases_that_all_look_raw_are_told_apart() {
         &["explain"],
         1,
         &expect![[r#"
-        card.img · exFAT · 620 KiB · "SKERRY"                                                 does not mount
+            card.img · exFAT · 620 KiB · "SKERRY"                                                 does not mount
 
-        The boot checksum does not fit. Whole: the backup boot region, the allocation bitmap, the up-case
-        table and all 36 files in 5 folders.
+            The boot checksum does not fit. Whole: the backup boot region, the allocation bitmap, the up-case
+            table and all 36 files in 5 folders.
 
-          linux     refuses    the boot checksum is 0xc8919f1a, sector 11 holds 0x7fab7bd3
-                               finding exfat/boot-checksum
-                               the log says: exFAT-fs (DEV): Invalid boot checksum (boot checksum :
-                               0x7fab7bd3, checksum : 0xc8919f1a)
-                               the log says: exFAT-fs (DEV): invalid boot region
-                               the log says: exFAT-fs (DEV): failed to recognize exfat type
-          windows   refuses    the boot checksum is 0xc8919f1a, not 0x7fab7bd3 (documented demand)
-                               finding exfat/boot-checksum
-                               an unformatted (RAW) volume, and an offer to format it: decline
+            Likely: something wrote to the first sectors without computing their checksum anew.
 
-          sector 11     0x001600  D3 7B AB 7F D3 7B AB 7F    holds 0x7fab7bd3; the checksum is 0xc8919f1a
+              linux     refuses    the boot checksum is 0xc8919f1a, sector 11 holds 0x7fab7bd3
+                                   finding exfat/boot-checksum
+                                   the log says: exFAT-fs (DEV): Invalid boot checksum (boot checksum :
+                                   0x7fab7bd3, checksum : 0xc8919f1a)
+                                   the log says: exFAT-fs (DEV): invalid boot region
+                                   the log says: exFAT-fs (DEV): failed to recognize exfat type
+              windows   refuses    the boot checksum is 0xc8919f1a, not 0x7fab7bd3 (documented demand)
+                                   finding exfat/boot-checksum
+                                   an unformatted (RAW) volume, and an offer to format it: decline
 
-        Likely: something wrote to the first sectors without computing their checksum anew.
+              sector 11     0x001600  D3 7B AB 7F D3 7B AB 7F    holds 0x7fab7bd3; the checksum is 0xc8919f1a
 
-        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
-               punchdog plan card.img --out card.plan.json      the repair, and what it costs
-    "#]],
+            Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+                   punchdog plan card.img --out card.plan.json      the repair, and what it costs
+        "#]],
     );
     reads(
         root_entries_gone,
@@ -789,7 +789,7 @@ fn what_is_lost() {
 
               exfat/chain-into-free         the root folder: a chain runs into an empty table entry
                                             The table entry of cluster 9 says nothing. It should name the next
-                                            cluster, or end the chain. All of its content is known.
+                                            cluster, or end the chain. Its entries end there.
                                             blocks-mount · bytes 12324 to 12327 · bytes 12324 to 12327
               exfat/chain-into-free         Recordings/dawn 0002.wav: a chain runs into an empty table entry
                                             The table entry of cluster 35 says nothing. It should name the next

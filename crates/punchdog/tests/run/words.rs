@@ -193,13 +193,13 @@ fn a_boot_sector_that_is_gone() {
             The boot sector is gone; everything behind it is whole: the backup boot sector, both allocation
             tables and all 35 files in 5 folders.
 
+            Likely: sector 0 alone was overwritten or lost (unplugged during a write, or a failing first block).
+
               fat/boot-gone                 sector 0 holds no boot sector
                                             Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00
                                             00 and has no usable field. A boot sector begins with EB ?? 90 or E9
                                             and ends with 55 AA. Its backup fits the volume.
                                             blocks-mount · bytes 0 to 511
-
-            Likely: sector 0 alone was overwritten or lost (unplugged during a write, or a failing first block).
 
             Next   punchdog explain card.img                        which host refuses it, and at which byte
                    punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
@@ -211,29 +211,29 @@ fn a_boot_sector_that_is_gone() {
         &["explain"],
         1,
         &expect![[r#"
-        card.img · FAT32 · 1.56 MiB · "SKERRY"                                                does not mount
+            card.img · FAT32 · 1.56 MiB · "SKERRY"                                                does not mount
 
-        The boot sector is gone; everything behind it is whole: the backup boot sector, both allocation
-        tables and all 35 files in 5 folders.
+            The boot sector is gone; everything behind it is whole: the backup boot sector, both allocation
+            tables and all 35 files in 5 folders.
 
-          linux     refuses    reserved sector count is 0 (boot sector, byte 14)
-                               finding fat/boot-gone
-                               the log says: FAT-fs (DEV): bogus number of reserved sectors
-                               the log says: FAT-fs (DEV): Can't find a valid FAT filesystem
-                               mount says: wrong fs type, bad option, bad superblock
-          windows   refuses    no signature 55 AA at byte 510 (documented demand)
-                               finding fat/boot-gone
-                               the user sees an unformatted volume and an offer to format it: decline
+            Likely: sector 0 alone was overwritten or lost (unplugged during a write, or a failing first block).
 
-          sector 0      0x000000  00 00 00 00 00 00 00 00 …  all zero; a boot sector starts EB ?? 90
-          sector 6      0x000c00  EB 58 90 50 55 4E 43 48 …  complete; agrees with the tables and the root
-                                                             folder
+              linux     refuses    reserved sector count is 0 (boot sector, byte 14)
+                                   finding fat/boot-gone
+                                   the log says: FAT-fs (DEV): bogus number of reserved sectors
+                                   the log says: FAT-fs (DEV): Can't find a valid FAT filesystem
+                                   mount says: wrong fs type, bad option, bad superblock
+              windows   refuses    no signature 55 AA at byte 510 (documented demand)
+                                   finding fat/boot-gone
+                                   the user sees an unformatted volume and an offer to format it: decline
 
-        Likely: sector 0 alone was overwritten or lost (unplugged during a write, or a failing first block).
+              sector 0      0x000000  00 00 00 00 00 00 00 00 …  all zero; a boot sector starts EB ?? 90
+              sector 6      0x000c00  EB 58 90 50 55 4E 43 48 …  complete; agrees with the tables and the root
+                                                                 folder
 
-        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
-               punchdog plan card.img --out card.plan.json      the repair, and what it costs
-    "#]],
+            Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+                   punchdog plan card.img --out card.plan.json      the repair, and what it costs
+        "#]],
     );
     reads(
         Kind::Fat32,
@@ -323,6 +323,10 @@ fn a_boot_region_without_any_copy() {
             The boot sector is gone; everything behind it is whole: both allocation tables and all 35 files in
             5 folders.
 
+            Likely: one gap: bytes 0 to 16383 of the volume are FF, and with them the boot sector, FSInfo and
+            the backup boot sector; the findings follow from that (a block that was never written, or an erase
+            that was cut off).
+
               linux     refuses    sector size is 65535 (boot sector, byte 11)
                                    finding fat/boot-gone
                                    the log says: FAT-fs (DEV): bogus logical sector size 65535
@@ -334,10 +338,6 @@ fn a_boot_region_without_any_copy() {
 
               sector 0      0x000000  FF FF FF FF FF FF FF FF …  all FF; a boot sector starts EB ?? 90
               table         0x004000  F8 FF FF 0F FF FF FF 0F …  begins as an allocation table does
-
-            Likely: one gap: bytes 0 to 16383 of the volume are FF, and with them the boot sector, FSInfo and
-            the backup boot sector; the findings follow from that (a block that was never written, or an erase
-            that was cut off).
 
             Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
                    punchdog plan card.img --out card.plan.json      the repair, and what it costs
@@ -471,20 +471,20 @@ fn tables_that_are_gone() {
         &["explain"],
         0,
         &expect![[r#"
-        card.img · FAT16 · 4.39 MiB · "SKERRY"                                      mounts, but is not sound
+            card.img · FAT16 · 4.39 MiB · "SKERRY"                                      mounts, but is not sound
 
-        The copies of the allocation table differ at clusters 2 to 72. 2 findings besides. Whole: all 35
-        files in 5 folders. A host that reads only the first table, as Linux does, cannot read 39 files and
-        folders; another copy has them whole.
+            The copies of the allocation table differ at clusters 2 to 72. 2 findings besides. Whole: all 35
+            files in 5 folders. A host that reads only the first table, as Linux does, cannot read 39 files and
+            folders; another copy has them whole.
 
-          linux     mounts     for reading and for writing
-          windows   mounts     it meets the published demands; what the host does was not tried
+            Likely: a write to the allocation table was cut off, or part of one copy was overwritten.
 
-        Likely: a write to the allocation table was cut off, or part of one copy was overwritten.
+              linux     mounts     for reading and for writing
+              windows   mounts     it meets the published demands; what the host does was not tried
 
-        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
-               punchdog plan card.img --out card.plan.json      the repair, and what it costs
-    "#]],
+            Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+                   punchdog plan card.img --out card.plan.json      the repair, and what it costs
+        "#]],
     );
     reads(
         Kind::Fat16,
@@ -532,15 +532,19 @@ fn tables_that_are_gone() {
             /: a chain runs into a free cluster. 43 findings besides. Whole: the backup boot sector and 1 file
             in 5 folders. 34 files and folders are damaged.
 
+            Likely: one gap: bytes 4096 to 29695 of the volume are zero, and with them the first table and the
+            second table; the findings follow from that (a block that was never written, or an erase that was
+            cut off).
+
               fat/chain-into-free           /: a chain runs into a free cluster
                                             Cluster 2 belongs to the chain, but the table calls it free. It
-                                            should name the next cluster, or end the chain. All of its content
-                                            is known.
+                                            should name the next cluster, or end the chain. Its entries end
+                                            there.
                                             blocks-mount · bytes 16392 to 16395 · bytes 23048 to 23051
               fat/chain-into-free           Logs: a chain runs into a free cluster
                                             Cluster 4 belongs to the chain, but the table calls it free. It
-                                            should name the next cluster, or end the chain. All of its content
-                                            is known.
+                                            should name the next cluster, or end the chain. Its entries end
+                                            there.
                                             blocks-mount · bytes 16400 to 16403 · bytes 23056 to 23059
               fat/chain-into-free           Logs/2026: a chain runs into a free cluster
                                             blocks-mount · bytes 16404 to 16407 · bytes 23060 to 23063
@@ -576,10 +580,6 @@ fn tables_that_are_gone() {
                                             untidy · bytes 23044 to 23047
               fat/chain-into-free           and 2 more of this class; --all lists them
               fat/first-cluster-free        and 30 more of this class; --all lists them
-
-            Likely: one gap: bytes 4096 to 29695 of the volume are zero, and with them the first table and the
-            second table; the findings follow from that (a block that was never written, or an erase that was
-            cut off).
 
             Next   punchdog explain card.img                        which host refuses it, and at which byte
                    punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first

@@ -195,6 +195,8 @@ fn chain(subject: &mut Subject<'_>, number: u32, node: &Node, sink: &mut dyn Sin
         "The rest was found by judgement: clusters that are in use and belong to nothing else."
     } else if node.flaws.contains(Flaws::SHORT) {
         "What is missing was not found."
+    } else if number == 0 {
+        "Its entries end there."
     } else {
         "All of its content is known."
     };

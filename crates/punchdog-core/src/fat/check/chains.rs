@@ -58,7 +58,9 @@ fn first_cluster_places(subject: &Subject<'_>, node: &Node, finding: Finding) ->
 fn one(subject: &mut Subject<'_>, number: u32, node: &Node, sink: &mut dyn Sink) {
     let geometry = subject.believed.geometry;
     let path = path(subject, number);
-    let outcome = outcome(node);
+    let named = |node: &Node| node.parent == 0 && node.reached == Reached::Tree;
+    let empty = number == 0 && !subject.survey.tree.nodes.iter().skip(1).any(named);
+    let outcome = outcome(node, empty);
     if let Some((cluster, end)) = node.fault {
         for (flaw, entry) in FAULTS.iter().filter(|(flaw, _)| node.flaws.has(*flaw)) {
             let said_below = *flaw == Flaws::ENDS_EARLY && node.flaws.has(Flaws::CHAIN_SHORT);
@@ -168,8 +170,10 @@ fn describe(cluster: u32, end: End) -> String {
     }
 }
 
-fn outcome(node: &Node) -> String {
-    let text = if node.flaws.has(Flaws::CHAIN_SHORT) {
+fn outcome(node: &Node, empty: bool) -> String {
+    let text = if node.folder && node.flaws.has(Flaws::CHAIN_SHORT.with(Flaws::GUESSED)) {
+        "A part of it is missing; what goes on behind the fault was found by judgement."
+    } else if node.flaws.has(Flaws::CHAIN_SHORT) {
         "Only the part before the fault can be read."
     } else if node.flaws.has(Flaws::GUESSED) {
         "The rest was found by judgement: clusters that fit and belong to nothing else."
@@ -179,6 +183,10 @@ fn outcome(node: &Node) -> String {
         "Its content was found elsewhere."
     } else if node.length == 0 && !node.folder && node.size() > 0 {
         "Nothing of its content can be found."
+    } else if node.folder && empty {
+        "It names nothing: no entry stands in it."
+    } else if node.folder {
+        "Its entries end there."
     } else {
         "All of its content is known."
     };
@@ -203,7 +211,7 @@ fn crossed(subject: &mut Subject<'_>, number: u32, node: &Node, path: &str, sink
                 )
             },
             "A cluster belongs to one file.",
-            outcome(node),
+            outcome(node, false),
         );
     // The entry that leads astray stands before the first shared cluster.
     let astray = node.fault.filter(|(_, end)| matches!(end, End::Another(_))).map(|(cluster, _)| cluster);
@@ -230,21 +238,19 @@ fn lost(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
     }
     for lost in subject.survey.tree.lost.iter().filter(|_| !unseen) {
         let (at, width) = entry_place(geometry.kind, lost.head);
-        let like = lost.extension.as_ref().map_or(String::new(), |e| format!(", and begins like a {e} file"));
+        let (belong, begin) = if lost.length == 1 { ("belongs", "begins") } else { ("belong", "begin") };
+        let kind = lost.extension.as_ref().map(|extension| format!("like a {extension} file"));
+        let like = kind.as_ref().map_or(String::new(), |kind| format!(", and {begin} {kind}"));
+        let which = kind.map_or(String::new(), |kind| format!(", which begins {kind}"));
         sink.add(
             Finding::new(
                 &c::LOST_CHAIN,
-                format!(
-                    "{} from {} on {} to no file{like}",
-                    clusters(lost.length),
-                    lost.head,
-                    if lost.length == 1 { "belongs" } else { "belong" }
-                ),
+                format!("{} from {} on {belong} to no file{like}", clusters(lost.length), lost.head,),
             )
             .at(geometry.table_offset(0).plus(at), width)
             .because(
                 format!(
-                    "The table has a chain of {} from cluster {} on{like}.",
+                    "The table has a chain of {} from cluster {} on{which}.",
                     clusters(lost.length),
                     lost.head
                 ),

@@ -7,7 +7,8 @@ use crate::{
     fat::{
         folder::{Flaws, looks_like_folder},
         layout::{
-            ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ENTRY_BYTES, FREE_ENTRY, LAST_LONG, LongEntry, ShortEntry,
+            ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ENTRY_BYTES, FREE_ENTRY, LAST_LONG, LONG_UNITS, LongEntry,
+            ShortEntry,
         },
         links::Because,
         names,
@@ -15,13 +16,20 @@ use crate::{
         tree::Node,
     },
 };
+use std::{
+    cmp::Reverse,
+    collections::{HashMap, HashSet},
+};
 
 /// Lost chains that are looked at for the rest of a folder.
 const HEADS: usize = 256;
 /// Bytes of a cluster that are looked at to tell whether it can be part of a folder.
 const START: usize = 128;
 
-/// Letters of a short name that two in a row have in common where one numbers on from the other.
+/// Folders that break off, and pieces of folders, that are held against each other.
+const PIECES: usize = 1024;
+
+/// Letters that two names in a row have in common where one numbers on from the other.
 const ALIKE: usize = 3;
 
 /// Where a folder breaks off: what its last cluster ends with.
@@ -30,6 +38,8 @@ struct Seam {
     broken: Option<LongEntry>,
     /// The last short name.
     name: Option<names::Short>,
+    /// The beginning of the last long one.
+    long: Option<[u16; LONG_UNITS]>,
 }
 
 impl Seam {
@@ -38,14 +48,27 @@ impl Seam {
         Self {
             broken: last.filter(is_part),
             name: bytes.chunks_exact(ENTRY_BYTES).rev().find_map(short_name),
+            long: bytes.chunks_exact(ENTRY_BYTES).rev().find_map(long_beginning),
         }
     }
     /// How many letters the first name of a cluster has in common with the last one here; `None` where
     /// the cluster cannot come next: in the middle of a long name the parts must fit, and where none
     /// is broken off none may go on.
     fn likeness(&self, bytes: &[u8]) -> Option<usize> {
+        self.fits(bytes).then(|| self.alike(bytes))
+    }
+    /// How many letters the first name of a cluster has in common with the last one here, short or long: of the short ones
+    /// of many files that begin alike only two letters are their own.
+    fn alike(&self, bytes: &[u8]) -> usize {
+        let short = bytes.chunks_exact(ENTRY_BYTES).find_map(short_name);
+        let long = bytes.chunks_exact(ENTRY_BYTES).find_map(long_beginning);
+        let short = self.name.zip(short).map_or(0, |(one, other)| in_common(&one, &other));
+        let long = self.long.zip(long).map_or(0, |(one, other)| in_common(&one, &other));
+        short.max(long)
+    }
+    fn fits(&self, bytes: &[u8]) -> bool {
         let next = LongEntry::read(bytes).filter(is_part);
-        let fits = match (&self.broken, next) {
+        match (&self.broken, next) {
             (Some(part), _) if part.order & !LAST_LONG == 1 => {
                 ShortEntry::read(bytes).is_some_and(|short| names::checksum(&short.name) == part.checksum)
             }
@@ -56,13 +79,18 @@ impl Seam {
             (Some(_), None) => false,
             (None, Some(next)) => next.order & LAST_LONG != 0 || next.order == FREE_ENTRY,
             (None, None) => true,
-        };
-        let name = bytes.chunks_exact(ENTRY_BYTES).find_map(short_name);
-        let alike = |(one, other): (names::Short, names::Short)| {
-            one.iter().zip(&other).take_while(|(a, b)| a == b).count()
-        };
-        fits.then(|| self.name.zip(name).map_or(0, alike))
+        }
     }
+}
+
+fn in_common<T: PartialEq>(one: &[T], other: &[T]) -> usize {
+    one.iter().zip(other).take_while(|(a, b)| a == b).count()
+}
+
+/// The first characters of a long name, in its part that stands last.
+fn long_beginning(bytes: &[u8]) -> Option<[u16; LONG_UNITS]> {
+    let part = LongEntry::read(bytes).filter(is_part)?;
+    (part.order & !LAST_LONG == 1).then(|| part.units())
 }
 
 fn is_part(entry: &LongEntry) -> bool {
@@ -194,10 +222,73 @@ impl Surveyor<'_> {
                 self.links.rebuild(last, Link::Next(next), Because::Guess);
                 self.change(number, |node| node.flaws.set(Flaws::GUESSED));
             } else {
-                self.links.rebuild(last, Link::End, Because::Guess);
                 self.change(number, |node| node.flaws.set(Flaws::CHAIN_SHORT));
+                self.broken_off.push(number);
+                return;
             }
         }
+    }
+
+    /// Takes up the folders that break off where no cluster goes on. A piece of one may stand behind another that is gone:
+    /// of the pieces that nobody has, the one whose first name is most like the last one here. What goes on without
+    /// a gap was taken before. True when there were any.
+    pub(in crate::fat) fn resolve_broken_off(&mut self) -> bool {
+        let broken = std::mem::take(&mut self.broken_off);
+        if broken.is_empty() {
+            return false;
+        }
+        let (mut ends, mut own) = (Vec::new(), HashSet::new());
+        for number in broken {
+            let first = self.node(number).map_or(0, |node| node.first);
+            let walk = self.walk(first);
+            own.extend(walk.clusters());
+            ends.push((number, walk.last));
+        }
+        let mut next = self.pieces_behind_gaps(&ends, &own);
+        for (number, last) in ends {
+            match next.remove(&number) {
+                Some(piece) => {
+                    self.links.rebuild(last, Link::Next(piece), Because::Guess);
+                    self.heads.insert(piece.size());
+                    self.change(number, |node| node.flaws.set(Flaws::GUESSED));
+                }
+                None => self.links.rebuild(last, Link::End, Because::Guess),
+            }
+            self.end_folder(number);
+        }
+        true
+    }
+
+    /// Of folders and their last clusters: the piece that each goes on with, if one is like it. What is `own` they have.
+    fn pieces_behind_gaps(&mut self, ends: &[(u32, u32)], own: &HashSet<u32>) -> HashMap<u32, u32> {
+        // What the table has of a folder whose first cluster is gone is a chain to which nothing leads.
+        let chained: Vec<u32> = self.with_lost(|s, lost| {
+            let heads = lost.all.iter().filter(|l| l.folder_in.is_none()).map(|l| l.head);
+            heads.filter(|head| s.goes_on_as_folder(*head)).take(HEADS).collect()
+        });
+        let unlisted = self.unlisted_folders();
+        let open = |piece: &u32| self.is_unclaimed(*piece) && !own.contains(piece);
+        let open = chained.iter().chain(unlisted.iter()).copied().filter(open).take(PIECES);
+        let pieces: Vec<(u32, Vec<u8>)> = open.map(|piece| (piece, self.cluster(piece))).collect();
+        let mut ranked = Vec::new();
+        for (number, last) in ends.iter().take(PIECES) {
+            let seam = Seam::of(&self.cluster(*last));
+            let alike = pieces.iter().map(|(piece, bytes)| (seam.alike(bytes), *piece));
+            ranked.extend(alike.filter(|(letters, _)| *letters >= ALIKE).map(|(letters, piece)| {
+                // Of several the next on the medium.
+                let behind =
+                    if piece > *last { piece.minus(*last) } else { u32::MAX.minus(*last).plus(piece) };
+                (Reverse(letters), behind, *number, piece)
+            }));
+        }
+        ranked.sort_unstable();
+        let (mut found, mut taken) = (HashMap::new(), HashSet::new());
+        for (.., number, piece) in ranked {
+            if !found.contains_key(&number) && taken.insert(piece) {
+                found.insert(number, piece);
+            }
+        }
+        found
     }
 
     fn folder_goes_on(&mut self, last: u32, walk: &Walk) -> Option<u32> {
@@ -231,7 +322,7 @@ impl Surveyor<'_> {
         let open = |cluster: &&u32| self.is_unclaimed(**cluster) && !walk.clusters().any(|c| c == **cluster);
         let fitting = heads.iter().chain(behind).chain(before).filter(open).enumerate();
         let ranked = fitting.filter_map(|(order, cluster)| {
-            Some((seam.likeness(&self.cluster(*cluster))?, std::cmp::Reverse(order), *cluster))
+            Some((seam.likeness(&self.cluster(*cluster))?, Reverse(order), *cluster))
         });
         ranked.max().map(|(.., cluster)| cluster)
     }

@@ -1542,38 +1542,38 @@ fn clusters_and_chains() {
     says(
         "root chain zeroed",
         &expect![[r#"
-        exfat/chain-into-free at 12324+4 12324+4
-          the root folder: a chain runs into an empty table entry. The table entry of cluster 9 says nothing. It should name the next cluster, or end the chain. All of its content is known.
-        derived: write the root folder's chain: 1 cluster
-          the folder's own end mark; clusters that go on as a folder does
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/chain-into-free at 12324+4 12324+4
+              the root folder: a chain runs into an empty table entry. The table entry of cluster 9 says nothing. It should name the next cluster, or end the chain. Its entries end there.
+            derived: write the root folder's chain: 1 cluster
+              the folder's own end mark; clusters that go on as a folder does
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "root chain runs into itself",
         &expect![[r#"
-        exfat/chain-loop at 12324+4 12324+4
-          the root folder: a chain runs into itself. The table entry of cluster 9 leads back to cluster 9. It should name the next cluster, or end the chain. All of its content is known.
-        derived: write the root folder's chain: 1 cluster
-          the folder's own end mark; clusters that go on as a folder does
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/chain-loop at 12324+4 12324+4
+              the root folder: a chain runs into itself. The table entry of cluster 9 leads back to cluster 9. It should name the next cluster, or end the chain. Its entries end there.
+            derived: write the root folder's chain: 1 cluster
+              the folder's own end mark; clusters that go on as a folder does
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "root chain out of range",
         &expect![[r#"
-        exfat/chain-out-of-range at 12324+4 12324+4
-          the root folder: a chain runs out of the volume. The table entry of cluster 9 holds 0x3030e5, which is no cluster of this volume. It should name the next cluster, or end the chain. All of its content is known.
-        derived: write the root folder's chain: 1 cluster
-          the folder's own end mark; clusters that go on as a folder does
-        36 of 36 files are whole after the repair; the volume is sound.
-    "#]],
+            exfat/chain-out-of-range at 12324+4 12324+4
+              the root folder: a chain runs out of the volume. The table entry of cluster 9 holds 0x3030e5, which is no cluster of this volume. It should name the next cluster, or end the chain. Its entries end there.
+            derived: write the root folder's chain: 1 cluster
+              the folder's own end mark; clusters that go on as a folder does
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "table zeroed whole",
         &expect![[r#"
             exfat/chain-into-free at 12324+4 12324+4
-              the root folder: a chain runs into an empty table entry. The table entry of cluster 9 says nothing. It should name the next cluster, or end the chain. All of its content is known.
+              the root folder: a chain runs into an empty table entry. The table entry of cluster 9 says nothing. It should name the next cluster, or end the chain. Its entries end there.
             exfat/chain-into-free at 12428+4
               Recordings/dawn 0002.wav: a chain runs into an empty table entry. The table entry of cluster 35 says nothing. It should name the next cluster, or end the chain. What is missing was not found.
             exfat/chain-into-free at 12480+4

@@ -53,9 +53,13 @@ fn text(bytes: &[u8], choose: &[(&str, &str)]) -> String {
 /// Holds what is said of a fault against `expected`, on the first of the volumes that it makes
 /// sense on.
 fn says<G>(fault: &Fault<G>, volumes: impl IntoIterator<Item = Patient<G>>, expected: &Expect) {
+    expected.assert_eq(&told(fault, volumes));
+}
+
+fn told<G>(fault: &Fault<G>, volumes: impl IntoIterator<Item = Patient<G>>) -> String {
     let mut patient = volumes.into_iter().find(|patient| (fault.on)(&patient.geometry)).expect("a volume");
     (fault.make)(&mut patient, &mut Seed::new(3));
-    expected.assert_eq(&text(&patient.bytes, fault.choose));
+    text(&patient.bytes, fault.choose)
 }
 
 /// Every fault of a table has its text in `source`.
