@@ -5,7 +5,10 @@
 use super::{sets::Flaws, survey::Surveyor, table::Because, tree::Node};
 use crate::{
     arith::{Peek, Sat},
-    cluster::chain::{End, Link, Walk, run_of},
+    cluster::{
+        chain::{End, Link, Walk, run_of},
+        set::ClusterSet,
+    },
     files::kinds,
 };
 
@@ -21,11 +24,19 @@ pub(super) fn flaw_of(end: End) -> Flaws {
 }
 
 impl Surveyor<'_> {
-    /// Takes up every node that waits: folders first, because they lead to more.
+    /// Takes up every node that waits: first the folders alone, because they lead to more.
     pub(super) fn resolve(&mut self) {
-        let mut waiting = std::mem::take(&mut self.waiting);
-        waiting.sort_by_key(|number| self.node(*number).is_none_or(|node| !node.folder));
-        for number in waiting {
+        let waiting = std::mem::take(&mut self.waiting);
+        self.note_heads(&waiting);
+        let is_folder = |number: &u32| self.node(*number).is_some_and(|node| node.folder);
+        let (folders, files): (Vec<u32>, Vec<u32>) = waiting.into_iter().partition(is_folder);
+        let now = if folders.is_empty() {
+            self.share_out(files)
+        } else {
+            self.waiting = files;
+            folders
+        };
+        for number in now {
             if self.watch.stop() {
                 return;
             }
@@ -33,6 +44,26 @@ impl Surveyor<'_> {
             self.settle(number);
         }
         self.open = None;
+    }
+
+    /// First clusters of what waits, where nothing that can be seen speaks against it: no guess runs over them.
+    fn note_heads(&mut self, waiting: &[u32]) {
+        self.heads = ClusterSet::with_capacity(self.heads.len());
+        for number in waiting {
+            let Some(node) = self.node(*number).filter(|node| self.out.geometry.has(node.first)) else {
+                continue;
+            };
+            let start = self.medium.lenient(self.out.geometry.cluster_place(node.first), 512).bytes;
+            let fits = if node.folder {
+                super::sets::looks_like_folder(&start, true)
+            } else {
+                kinds::agrees(&node.name, &start) != Some(false)
+            };
+            let first = node.first.size();
+            if fits {
+                self.heads.insert(first);
+            }
+        }
     }
 
     /// Two files or more that seem never to have been chained have rather lost their chains, and so has one
@@ -51,7 +82,7 @@ impl Surveyor<'_> {
         }
     }
 
-    fn resolve_one(&mut self, number: u32) {
+    pub(super) fn resolve_one(&mut self, number: u32) {
         let Some(node) = self.node(number).cloned() else { return };
         let needed = node.needed(&self.out.geometry);
         if needed == 0 {
@@ -293,7 +324,8 @@ impl Surveyor<'_> {
         }
         let missing = needed.minus(length);
         let next = at.plus(1);
-        if length == 1 && walk.end == End::Free && self.all_unclaimed(next, missing) {
+        let row = length == 1 && walk.end == End::Free && self.is_open_row(next, missing);
+        if row && (!node.folder || run_of(next, missing).all(|cluster| self.can_be_later_part(cluster))) {
             // Never chained: the flag is what was lost.
             self.claim(number, &[(node.first, needed)]);
             self.change(number, |node| {
@@ -305,7 +337,20 @@ impl Surveyor<'_> {
             return;
         }
         self.claim(number, &good);
+        if node.folder {
+            self.folder_goes_on(number, at, missing);
+            if crossed.is_some() {
+                self.change(number, |node| node.flaws |= Flaws::CROSSED);
+            }
+            return;
+        }
         self.go_on(number, (at, missing), crossed.is_some(), walk.end);
+    }
+
+    /// So many open clusters, and none of them the first one of something that waits.
+    fn is_open_row(&self, first: u32, count: u32) -> bool {
+        let range = first.size()..first.plus(count).size();
+        self.all_unclaimed(first, count) && !self.heads.contains_any_in_range(range)
     }
 
     fn take_copy(&mut self, number: u32, walk: &Walk) {
@@ -322,7 +367,7 @@ impl Surveyor<'_> {
     fn go_on(&mut self, number: u32, (at, missing): (u32, u32), crossed: bool, end: End) {
         let next = at.plus(1);
         let tail = self.tail(missing);
-        let in_row = self.all_unclaimed(next, missing)
+        let in_row = self.is_open_row(next, missing)
             && run_of(next, missing).all(|cluster| {
                 matches!(self.out.links.get(self.medium, cluster), Link::Free | Link::End)
                     || self.out.links.get(self.medium, cluster) == Link::Next(cluster.plus(1))

@@ -7,6 +7,7 @@
 use super::{
     geometry::Geometry,
     layout::{DIRECTORY, ENTRY, LONGEST_FOLDER, NO_CHAIN, Owner, POSSIBLE, Stream, UPCASE, table_checksum},
+    pieces::Piece,
     sets::{Flaws, Item, Reading},
     table::Links,
     tree::{FolderNotes, Node, Reached, Tree, time},
@@ -24,7 +25,10 @@ use crate::{
     medium::{Extent, Medium, MediumError, Unknown},
     progress::Watch,
 };
-use std::collections::{HashSet, VecDeque};
+use std::{
+    collections::{HashSet, VecDeque},
+    rc::Rc,
+};
 
 /// Bytes of a folder that are read: a million entries.
 pub(super) const READ: u64 = 32 << 20;
@@ -110,6 +114,10 @@ pub(super) struct Surveyor<'m> {
     pub(super) budget: Budget,
     /// Where lost folders may begin, and whether the bitmap was believed when they were looked for.
     pub(super) starts: Option<(bool, Vec<u32>)>,
+    /// Clusters that read as later ones of folders; found when first asked for.
+    pub(super) pieces: Option<Rc<[Piece]>>,
+    /// First clusters of what waits.
+    pub(super) heads: ClusterSet,
     seen: ClusterSet,
     queue: VecDeque<u32>,
     /// First clusters of folders that were or will be read.
@@ -149,6 +157,8 @@ pub fn survey(
         open: None,
         budget: Budget::new(geometry.clusters),
         starts: None,
+        pieces: None,
+        heads: ClusterSet::with_capacity(bits),
         seen: ClusterSet::with_capacity(bits),
         queue: VecDeque::new(),
         entered: HashSet::from([geometry.root_cluster]),

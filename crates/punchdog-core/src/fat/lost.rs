@@ -20,6 +20,10 @@ use crate::{
 use std::collections::{HashMap, HashSet, VecDeque};
 use zerocopy::FromZeros;
 
+/// Clusters behind the first one that a table says anything of, and of how many of them it has to say something.
+const NEAR: u32 = 64;
+const FEW: usize = 2;
+
 /// Lost chains as they were found, by place, by first cluster and by length: with a damaged table there
 /// can be as many files that look for one as there are chains.
 #[derive(Default)]
@@ -209,7 +213,9 @@ impl Surveyor<'_> {
     /// this, and what the empty part of them says of its clusters is nothing.
     pub(super) fn adopt_dotted(&mut self) -> bool {
         let names = |node: &Node| node.parent == 0 && node.reached == Reached::Tree;
-        if self.tree.nodes.iter().skip(1).any(names) || !self.tree.deleted.is_empty() {
+        let named = self.tree.nodes.iter().skip(1).any(names)
+            || self.tree.deleted.iter().any(|(folder, ..)| *folder == 0);
+        if self.dots.is_none() && named {
             return false;
         }
         // The volume is searched once; what was adopted may have led to others since.
@@ -256,16 +262,21 @@ impl Surveyor<'_> {
                 at = self.links.blank_until(medium, at);
             }
             // What was put together without the tables is nothing that they say.
-            let says = |copy| match self.links.in_copy(medium, copy, at) {
+            let mut says = |cluster: u32, copy| match self.links.in_copy(medium, copy, cluster) {
                 Link::Unreadable => false,
                 Link::Free => {
-                    let (within, width) = entry_place(geometry.kind, at);
+                    let (within, width) = entry_place(geometry.kind, cluster);
                     !zeroed && is_known(Extent::new(geometry.table_offset(copy).plus(within), width))
                 }
                 _ => true,
             };
-            if (0..geometry.tables).any(says) {
-                break;
+            let mut any = |cluster: u32| (0..geometry.tables).any(|copy| says(cluster, copy));
+            if any(at) {
+                // A stray value among zeros is no beginning of what is left.
+                let near = at.plus(1)..at.plus(NEAR).min(geometry.last_cluster()).plus(1);
+                if near.filter(|cluster| any(*cluster)).take(FEW).count() == FEW {
+                    break;
+                }
             }
             at = at.plus(1);
         }

@@ -8,7 +8,7 @@
 use super::{
     folder::{Flaws, Item, Reading},
     geometry::{Geometry, evidence::dots},
-    layout::{ATTR_DIRECTORY, ENTRY_BYTES, ShortEntry},
+    layout::{ATTR_DIRECTORY, END_ENTRY, ENTRY_BYTES, ShortEntry},
     links::Links,
     lost::LostChains,
     names,
@@ -467,13 +467,44 @@ impl Surveyor<'_> {
                 continue;
             }
             let needed = self.geometry.clusters_for(item.entry.size.get().wide());
-            self.take_behind(folder, place, &item, |walk| walk.length == needed);
+            let there = self.take_behind(folder, place, &item, |walk| walk.length == needed);
+            // Where the tables are lost nothing has a chain: what is nobody's, and begins as its name says, is its own.
+            if !there && self.dotted && self.is_clear_row(first, needed) && self.agrees(&item.name, first) {
+                let number = self.add(folder, place, &item, Reached::BehindEnd);
+                self.heads.insert(first.size());
+                self.waiting_files.push(number);
+                self.tree.notes.entry(folder).or_default().tail_is_real = true;
+            }
         }
+        self.accept_end_marks();
         // What was taken for a file can turn out to be a folder.
         while !self.queue.is_empty() {
             self.read_folders();
         }
         self.resolve_files();
+    }
+
+    /// An end mark with entries behind it that are real is one of them, and has lost its first letter.
+    fn accept_end_marks(&mut self) {
+        let mut left = Vec::new();
+        for (folder, place, item) in std::mem::take(&mut self.tree.deleted) {
+            let first = item.entry.first_cluster(self.geometry.wide());
+            let needed = self.geometry.clusters_for(item.entry.size.get().wide());
+            let hides = self.tree.notes.get(&folder).is_some_and(|notes| notes.tail_is_real);
+            let real = self.dotted
+                && hides
+                && self.medium.lenient(place, 1).bytes.byte(0) == END_ENTRY
+                && self.is_clear_row(first, needed)
+                && self.agrees(&item.name, first);
+            if real {
+                let number = self.add(folder, place, &item, Reached::Undeleted);
+                self.heads.insert(first.size());
+                self.waiting_files.push(number);
+            } else {
+                left.push((folder, place, item));
+            }
+        }
+        self.tree.deleted = left;
     }
 
     fn take_behind(&mut self, folder: u32, place: u64, item: &Item, right: impl Fn(&Walk) -> bool) -> bool {

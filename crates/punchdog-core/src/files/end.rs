@@ -5,7 +5,7 @@
 use super::content::{Content, OnMedium};
 use crate::{
     arith::Sat,
-    formats::{self, BEGINNING, End, Tape},
+    formats::{self, BEGINNING, End, Proof, Tape},
     medium::{Extent, Medium},
 };
 
@@ -21,6 +21,16 @@ pub(crate) fn length(medium: &dyn Medium, extents: &[Extent], cluster: u64) -> O
         End::Whole { length, .. } => Some(length).filter(|length| *length > room.minus(cluster)),
         End::Broken { .. } => None,
     }
+}
+
+/// True when the first `length` bytes of these ranges are a whole file by sums or codes that run through all of it.
+pub(crate) fn proves(medium: &dyn Medium, extents: &[Extent], length: u64) -> bool {
+    let content = Content::stored(extents.iter().copied(), length);
+    let source = OnMedium::new(medium, &content, length);
+    let mut tape = Tape::new(&source);
+    let format = formats::begins(tape.at(0, BEGINNING));
+    let walked = format.map(|format| formats::walk(format, &mut tape).end);
+    matches!(walked, Some(End::Whole { length: whole, proof: Proof::Content }) if whole == length)
 }
 
 #[cfg(test)]

@@ -245,7 +245,7 @@ fn lost(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
         sink.add(
             Finding::new(
                 &c::LOST_CHAIN,
-                format!("{} from {} on {belong} to no file{like}", clusters(lost.length), lost.head,),
+                format!("{} from {} on {belong} to no file{like}", clusters(lost.length), lost.head),
             )
             .at(geometry.table_offset(0).plus(at), width)
             .because(

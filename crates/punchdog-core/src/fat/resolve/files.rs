@@ -49,9 +49,14 @@ impl Surveyor<'_> {
         }
     }
 
+    /// True unless what stands in cluster `first` is of another kind than the name says.
+    pub(in crate::fat) fn agrees(&self, name: &str, first: u32) -> bool {
+        kinds::agrees(name, &self.cluster(first)) != Some(false)
+    }
+
     /// True when `count` clusters from `first` on are nobody's, the table says of none that it is followed by
     /// another than the next, and none but the first begins anything.
-    fn is_clear_row(&mut self, first: u32, count: u32) -> bool {
+    pub(in crate::fat) fn is_clear_row(&mut self, first: u32, count: u32) -> bool {
         let behind = first.plus(1)..first.plus(count);
         count > 0
             && self.geometry.has(first.plus(count).minus(1))
@@ -115,7 +120,7 @@ impl Surveyor<'_> {
     }
 
     fn disagrees(&self, node: &Node) -> bool {
-        kinds::agrees(&node.name, &self.cluster(node.first)) == Some(false)
+        !self.agrees(&node.name, node.first)
     }
 
     /// Size 0, but clusters: a folder that lost its folder bit, or a file whose size is lost.

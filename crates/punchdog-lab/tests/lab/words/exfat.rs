@@ -1514,12 +1514,12 @@ fn clusters_and_chains() {
     says(
         "folder's chain broken",
         &expect![[r#"
-        exfat/chain-into-free at 12544+4
-          Recordings/Thumbs: a chain runs into an empty table entry. The table entry of cluster 64 says nothing. It should name the next cluster, or end the chain. The rest was found by judgement: clusters that are in use and belong to nothing else.
-        judged: rebuild 4 table entries
-          chains in use that nothing claimed and that fit the missing length, else the clusters that follow, are in use and belong to nothing else
-        36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
-    "#]],
+            exfat/chain-into-free at 12544+4
+              Recordings/Thumbs: a chain runs into an empty table entry. The table entry of cluster 64 says nothing. It should name the next cluster, or end the chain. The rest was found by judgement: clusters that are in use and belong to nothing else.
+            judged: rebuild 1 table entry
+              chains in use that nothing claimed and that fit the missing length, else the clusters that follow, are in use and belong to nothing else
+            36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+        "#]],
     );
     says(
         "row runs out of the volume",
@@ -1574,21 +1574,21 @@ fn clusters_and_chains() {
         &expect![[r#"
             exfat/chain-into-free at 12324+4 12324+4
               the root folder: a chain runs into an empty table entry. The table entry of cluster 9 says nothing. It should name the next cluster, or end the chain. Its entries end there.
+            exfat/chain-into-free at 12372+4
+              Logs/2026/tides of the first week.csv: a chain runs into an empty table entry. The table entry of cluster 21 says nothing. It should name the next cluster, or end the chain. What is missing was not found.
+            exfat/chain-into-free at 12376+4
+              Logs/2026/counts on the western ledges, second visit.csv: a chain runs into an empty table entry. The table entry of cluster 22 says nothing. It should name the next cluster, or end the chain. What is missing was not found.
             exfat/chain-into-free at 12428+4
-              Recordings/dawn 0002.wav: a chain runs into an empty table entry. The table entry of cluster 35 says nothing. It should name the next cluster, or end the chain. What is missing was not found.
-            exfat/chain-into-free at 12480+4
-              Recordings/dusk 0003.wav: a chain runs into an empty table entry. The table entry of cluster 48 says nothing. It should name the next cluster, or end the chain. What is missing was not found.
-            exfat/chain-into-free at 12544+4
-              Recordings/Thumbs: a chain runs into an empty table entry. The table entry of cluster 64 says nothing. It should name the next cluster, or end the chain. What is missing was not found.
+              Recordings/dawn 0002.wav: a chain runs into an empty table entry. The table entry of cluster 35 says nothing. It should name the next cluster, or end the chain. The rest was found by judgement: clusters that are in use and belong to nothing else.
             derived: write the root folder's chain: 1 cluster
               the folder's own end mark; clusters that go on as a folder does
             derived: end chains where the length says: 3 table entries
               lengths in the entry sets, end marks in the folders
-            judged: Logs/2026/tides of the first week.csv: set NoFatChain
-              the clusters that follow are in use and nobody else's, and the table has no chain
-            derived: Recordings/dawn 0002.wav: set the length from 6827 to 1024
+            judged: rebuild 13 table entries
+              chains in use that nothing claimed and that fit the missing length, else the clusters that follow, are in use and belong to nothing else
+            derived: Recordings/Thumbs: set the length from 4096 to 3072
               the clusters it has
-            33 of 44 files are whole after the repair, 10 rest on judgement and should be opened before they are handed out, 8 are kept without their names, 3 lose their end; the volume is sound.
+            34 of 38 files are whole after the repair, 5 rest on judgement and should be opened before they are handed out, 2 are kept without their names, 2 lose their end; the volume is sound.
         "#]],
     );
     says(

@@ -1,0 +1,187 @@
+//! Folders whose chains the table has lost: their clusters are known by what they hold.
+//!
+//! A set that runs over the border of two clusters is whole with only one of those that could come next: its checksum
+//! (section 6.3.3) proves it. Where none does, a folder goes on with the piece whose first name is most like its last one.
+
+use super::{
+    layout::{END, ENTRY, FILE, IN_USE, SECONDARY, set_checksum},
+    sets::{Flaws, Reading, looks_like_folder},
+    survey::Surveyor,
+    table::Because,
+};
+use crate::{
+    arith::{Peek, Sat},
+    cluster::chain::Link,
+};
+use std::{cmp::Reverse, rc::Rc};
+
+/// Clusters that are looked at.
+const LOOKED_AT: usize = 1 << 20;
+/// Bytes of the longest set: what can stand of it in the next cluster.
+const LONGEST_SET: usize = 19 * ENTRY;
+/// Letters that two names in a row have in common where one numbers on from the other.
+const ALIKE: usize = 3;
+
+/// A cluster that reads as a later one of a folder.
+pub(super) struct Piece {
+    cluster: u32,
+    start: Vec<u8>,
+    /// The first name in it.
+    name: Option<String>,
+}
+
+/// What the last cluster of a part of a folder ends with.
+enum Seam {
+    /// An end mark, or nothing that goes on.
+    End,
+    /// A set of which entries are missing.
+    Torn(Vec<u8>),
+    /// A whole set, of this name.
+    Whole(Option<String>),
+}
+
+impl Seam {
+    fn of(bytes: &[u8], surveyor: &Surveyor<'_>) -> Self {
+        let count = bytes.len().per(ENTRY);
+        let mut index = 0_usize;
+        while index < count {
+            let rest = bytes.get(index.times(ENTRY)..).unwrap_or(&[]);
+            let secondaries = rest.chunks_exact(ENTRY).skip(1).take_while(|raw| raw.byte(0) & SECONDARY != 0);
+            let said = usize::from(rest.byte(1));
+            index = index.plus(1);
+            if rest.byte(0) == END {
+                return Self::End;
+            }
+            if rest.byte(0) | IN_USE != FILE {
+                continue;
+            }
+            let follow = secondaries.count();
+            if said > follow && (2..=18).contains(&said) && index.plus(follow) == count {
+                return Self::Torn(rest.to_vec());
+            }
+            index = index.plus(follow.min(said));
+        }
+        let reading = Reading::of(bytes, &surveyor.out.capitals, false);
+        Self::Whole(reading.items.last().map(|item| item.name.clone()))
+    }
+}
+
+/// True when what is missing of a set that is `torn` off is what stands at the start of `next`.
+fn is_mended_by(torn: &[u8], next: &[u8]) -> bool {
+    let missing = usize::from(torn.byte(1)).plus(1).minus(torn.len().per(ENTRY));
+    let mut set = torn.to_vec();
+    set.extend_from_slice(next.part(0, missing.times(ENTRY)));
+    // The sum of a deleted set is of what it was before.
+    for entry in set.chunks_exact_mut(ENTRY) {
+        if let Some(kind) = entry.first_mut() {
+            *kind |= IN_USE;
+        }
+    }
+    set.len() == usize::from(torn.byte(1)).plus(1).times(ENTRY) && set_checksum(&set) == set.le16(2)
+}
+
+impl Surveyor<'_> {
+    /// Follows a folder past cluster `at`, where the table says nothing, for up to `missing` clusters.
+    pub(super) fn folder_goes_on(&mut self, number: u32, at: u32, missing: u32) {
+        let (mut at, mut found) = (at, 0_u32);
+        while found < missing {
+            let next = match self.out.links.get(self.medium, at) {
+                Link::Next(next) if self.is_open(next) && found > 0 => Some((next, None)),
+                Link::End if found > 0 => None,
+                _ => self.next_piece(at).map(|(next, because)| (next, Some(because))),
+            };
+            let Some((next, because)) = next else { break };
+            if let Some(because) = because {
+                self.out.links.believe(at, Link::Next(next), because);
+            }
+            if because == Some(Because::Guess) {
+                self.change(number, |node| node.flaws |= Flaws::GUESSED);
+            }
+            self.claim(number, &[(next, 1)]);
+            (at, found) = (next, found.plus(1));
+        }
+        if self.out.links.get(self.medium, at) != Link::End {
+            self.out.links.believe(at, Link::End, Because::Derived);
+        }
+        if found < missing {
+            self.change(number, |node| node.flaws |= Flaws::SHORT);
+        }
+    }
+
+    /// The cluster in which a folder goes on behind cluster `at`.
+    fn next_piece(&mut self, at: u32) -> Option<(u32, Because)> {
+        let place = self.out.geometry.cluster_place(at);
+        let each = self.out.geometry.cluster_bytes().size();
+        let last = self.medium.lenient(place, each).bytes;
+        let seam = Seam::of(&last, self);
+        if matches!(seam, Seam::End) {
+            return None;
+        }
+        let pieces = self.pieces();
+        let (before, behind) = pieces.split_at(pieces.partition_point(|piece| piece.cluster <= at));
+        let mut open = behind.iter().chain(before).filter(|piece| self.is_open(piece.cluster));
+        match seam {
+            Seam::End => None,
+            Seam::Torn(torn) => {
+                let found = open.find(|piece| is_mended_by(&torn, &piece.start))?;
+                Some((found.cluster, Because::Derived))
+            }
+            Seam::Whole(name) => {
+                let name = name.unwrap_or_default();
+                let begins = open.filter(|piece| piece.start.byte(0) | IN_USE == FILE).enumerate();
+                let ranked = begins.map(|(order, piece)| {
+                    let first = piece.name.as_deref().unwrap_or_default();
+                    let alike = name.chars().zip(first.chars()).take_while(|(a, b)| a == b).count();
+                    (alike, Reverse(order), piece.cluster)
+                });
+                let (alike, _, cluster) = ranked.max()?;
+                (alike >= ALIKE || cluster == at.plus(1)).then_some((cluster, Because::Guess))
+            }
+        }
+    }
+
+    /// True for a cluster that reads as a later one of a folder, or as one of which nothing is used yet.
+    pub(super) fn can_be_later_part(&mut self, cluster: u32) -> bool {
+        let pieces = self.pieces();
+        let found = pieces.binary_search_by_key(&cluster, |piece| piece.cluster).is_ok();
+        found || {
+            let place = self.out.geometry.cluster_place(cluster);
+            let each = self.out.geometry.cluster_bytes().size();
+            self.medium.lenient(place, each).bytes.iter().all(|byte| *byte == 0)
+        }
+    }
+
+    /// What reads as a later part of a folder, and is in use and nobody's; by place. Found once: it only gets less.
+    fn pieces(&mut self) -> Rc<[Piece]> {
+        if let Some(found) = &self.pieces {
+            return found.clone();
+        }
+        let (open, pointed) = self.pointed();
+        let each = self.out.geometry.cluster_bytes().size();
+        let mut found = Vec::new();
+        let clusters = open.difference(&pointed).map(Sat::narrow).take(LOOKED_AT);
+        for (looked, cluster) in clusters.enumerate() {
+            if looked.is_multiple_of(1024) && self.watch.stop() {
+                break;
+            }
+            let place = self.out.geometry.cluster_place(cluster);
+            let start = self.medium.lenient(place, LONGEST_SET.min(each)).bytes;
+            if !looks_like_folder(&start, false) {
+                continue;
+            }
+            let bytes = self.medium.lenient(place, each).bytes;
+            let reading = Reading::of(&bytes, &self.out.capitals, false);
+            let sets = reading.items.iter().any(|item| item.flaws.is_empty());
+            let tail = start.chunks_exact(ENTRY).take_while(|raw| raw.byte(0) & SECONDARY != 0).count();
+            // The end of a set, and nothing behind it.
+            let ends = tail > 0 && bytes.part(tail.times(ENTRY), each).iter().all(|byte| *byte == 0);
+            if sets || ends {
+                let name = reading.items.first().map(|item| item.name.clone());
+                found.push(Piece { cluster, start, name });
+            }
+        }
+        let found: Rc<[Piece]> = found.into();
+        self.pieces = Some(found.clone());
+        found
+    }
+}

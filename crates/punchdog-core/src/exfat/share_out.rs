@@ -1,0 +1,259 @@
+//! Files whose chains break off where the table says nothing: what is in use and nobody's is shared out among them.
+//!
+//! ```text
+//! A ▮▮▮▮ what the table still has · ░░ in use and nobody's, right behind it · ▒▒▒ elsewhere, and of nobody either
+//! ```
+//!
+//! Hosts write NoFatChain for what lies in a row (section 6.3.4.2), so that a file with a chain mostly lies in pieces. One
+//! that is as long as what stands behind it ends there; one that needs more has the pieces whose lengths come to what it lacks.
+//! Where several can have the same clusters, and their content does not tell, none of them gets them.
+
+use super::{
+    resolve::flaw_of,
+    sets::Flaws,
+    survey::{Surveyor, extents_of},
+    table::Because,
+    unclaimed::Runs,
+};
+use crate::{
+    arith::Sat,
+    cluster::chain::{End, Link, run_of},
+    files::{end, kinds},
+    medium::Extent,
+};
+use std::collections::{HashMap, HashSet};
+
+/// Pieces of other length than one that are tried for a file.
+const TRIED: usize = 4096;
+
+/// Turns in which what one file has decides between others.
+const TURNS: usize = 64;
+
+/// A file whose chain breaks off.
+struct Torn {
+    number: u32,
+    /// What the table has of it.
+    own: Runs,
+    last: u32,
+    /// How the chain breaks off there.
+    end: End,
+    /// Clusters that it lacks.
+    missing: u32,
+    /// Clusters in use and nobody's right behind the last one.
+    behind: u32,
+}
+
+impl Torn {
+    fn room(&self) -> (u32, u32) {
+        (self.last.plus(1), self.behind.min(self.missing))
+    }
+}
+
+impl Surveyor<'_> {
+    /// True for a cluster in use, nobody's, and not the first one of something that waits.
+    pub(super) fn is_open(&self, cluster: u32) -> bool {
+        self.is_unclaimed(cluster) && !self.heads.contains(cluster.size())
+    }
+
+    /// Settles what can be settled only together; gives what is left of `files`.
+    pub(super) fn share_out(&mut self, files: Vec<u32>) -> Vec<u32> {
+        let torn: Vec<Torn> = files.iter().filter_map(|number| self.torn(*number)).collect();
+        let (mut short, mut long): (Vec<Torn>, Vec<Torn>) = torn
+            .into_iter()
+            .filter(|one| one.behind != one.missing)
+            .partition(|one| one.behind < one.missing);
+        if short.is_empty() {
+            return files;
+        }
+        let mut settled = HashSet::new();
+        // What fits exactly where it stands comes first.
+        let either: HashSet<u32> = short.iter().chain(&long).map(|one| one.number).collect();
+        for number in files.iter().filter(|number| !either.contains(number)) {
+            self.resolve_one(*number);
+            self.settle(*number);
+            settled.insert(*number);
+        }
+        for one in long.iter().chain(&short) {
+            let extents = self.extents_with(one, &[one.room()]);
+            if one.behind > one.missing && self.is_told(one, &extents) {
+                self.give(one, &[one.room()]);
+                settled.insert(one.number);
+            }
+        }
+        long.retain(|one| !settled.contains(&one.number));
+        for _ in 0..TURNS {
+            let found = self.rests(&short, &long);
+            for (one, runs) in short.iter().zip(&found) {
+                if let Some(runs) = runs {
+                    self.give(one, runs);
+                    settled.insert(one.number);
+                }
+            }
+            let before = short.len();
+            short.retain(|one| !settled.contains(&one.number));
+            if short.len() == before || self.watch.stop() {
+                break;
+            }
+        }
+        if !short.is_empty() {
+            // Somebody lacks what another could have as well.
+            for one in short.iter().chain(&long) {
+                let room = if one.behind < one.missing { vec![one.room()] } else { Vec::new() };
+                self.give(one, &room);
+                settled.insert(one.number);
+            }
+        }
+        files.into_iter().filter(|number| !settled.contains(number)).collect()
+    }
+
+    fn torn(&mut self, number: u32) -> Option<Torn> {
+        let node = self.node(number).cloned()?;
+        let needed = node.needed(&self.out.geometry);
+        let chained = !node.folder && !node.row && self.out.geometry.has(node.first);
+        if !chained || needed < 2 || needed > self.out.geometry.clusters.wide() {
+            return None;
+        }
+        let needed = needed.narrow();
+        let walk = self.walk(node.first, None);
+        let breaks = matches!(walk.end, End::Free | End::Proper)
+            && walk.meets.is_none()
+            && walk.length > 0
+            && walk.length < needed;
+        if !breaks {
+            return None;
+        }
+        // TexFAT: the other table may have it whole.
+        if self.out.geometry.tables == 2 {
+            let other = self.walk(node.first, Some(1_usize.minus(self.out.links.active())));
+            if other.end == End::Proper && other.meets.is_none() && other.length == needed {
+                return None;
+            }
+        }
+        let missing = needed.minus(walk.length);
+        if self.tail(missing).is_some() {
+            return None;
+        }
+        let last = self.out.geometry.last_cluster();
+        let row = run_of(walk.last.plus(1), last.minus(walk.last));
+        let behind = row.take_while(|cluster| self.is_open(*cluster)).take(missing.plus(1).size());
+        let behind = behind.count().narrow();
+        Some(Torn { number, own: walk.runs, last: walk.last, end: walk.end, missing, behind })
+    }
+
+    /// What else each of `short` consists of, where lengths tell: one piece of exactly what it lacks, or those that come next.
+    fn rests(&mut self, short: &[Torn], long: &[Torn]) -> Vec<Option<Runs>> {
+        let pieces = self.free_pieces(short, long);
+        // The one piece of each length, if it is the only one.
+        let mut alone: HashMap<u32, Option<(u32, u32)>> = HashMap::new();
+        for piece in &pieces {
+            alone.entry(piece.1).and_modify(|one| *one = None).or_insert(Some(*piece));
+        }
+        let doubtful: Vec<u32> = long.iter().map(|one| one.last).collect();
+        let mut found: Vec<Option<Runs>> =
+            short.iter().map(|one| rest(one, &pieces, &alone, &doubtful)).collect();
+        // What two of them could have is told by nothing.
+        let mut wanted: HashMap<u32, u32> = HashMap::new();
+        for (first, _) in found.iter().flatten().flatten() {
+            let times = wanted.entry(*first).or_default();
+            *times = times.plus(1);
+        }
+        for runs in &mut found {
+            let shared = |(first, _): &(u32, u32)| wanted.get(first).is_some_and(|times| *times > 1);
+            if runs.iter().flatten().any(shared) {
+                *runs = None;
+            }
+        }
+        found
+    }
+
+    /// Clusters in a row that are open, and right behind nothing that breaks off.
+    fn free_pieces(&self, short: &[Torn], long: &[Torn]) -> Runs {
+        let mut open = self.out.used.clone();
+        open.difference_with(&self.out.claimed);
+        open.difference_with(&self.heads);
+        for one in short.iter().chain(long) {
+            let mut at = one.last.plus(1);
+            while open.contains(at.size()) {
+                open.remove_range(at.size()..at.plus(1).size());
+                at = at.plus(1);
+            }
+        }
+        let mut pieces: Runs = Vec::new();
+        for cluster in open.ones().map(Sat::narrow) {
+            match pieces.last_mut() {
+                Some((first, count)) if first.plus(*count) == cluster => *count = count.plus(1),
+                _ => pieces.push((cluster, 1)),
+            }
+        }
+        // What begins like a file is the beginning of one.
+        pieces.retain(|(first, _)| kinds::extension(&self.start_of(*first)).is_none());
+        pieces
+    }
+
+    fn extents_with(&self, one: &Torn, more: &[(u32, u32)]) -> Vec<Extent> {
+        let runs: Runs = one.own.iter().chain(more).copied().collect();
+        extents_of(&self.out.geometry, &runs)
+    }
+
+    /// The content in these ranges says that it is this file, all of it.
+    fn is_told(&self, one: &Torn, extents: &[Extent]) -> bool {
+        let length = self.node(one.number).map_or(0, |node| node.stream.length);
+        end::proves(self.medium, extents, length)
+    }
+
+    /// Gives a file what the table has of it, and `runs`; it may lack some still.
+    fn give(&mut self, one: &Torn, runs: &[(u32, u32)]) {
+        let mut before = one.last;
+        for cluster in runs.iter().flat_map(|(first, count)| run_of(*first, *count)) {
+            self.out.links.believe(before, Link::Next(cluster), Because::Guess);
+            before = cluster;
+        }
+        let given = runs.iter().fold(0_u32, |sum, (_, count)| sum.plus(*count));
+        let whole = given >= one.missing;
+        let because = if whole { Because::Guess } else { Because::Derived };
+        if one.end != End::Proper || given > 0 {
+            self.out.links.believe(before, Link::End, because);
+        }
+        self.claim(one.number, &one.own.iter().chain(runs).copied().collect::<Runs>());
+        self.change(one.number, |node| {
+            node.fault = (one.end != End::Proper).then_some((one.last, one.end));
+            node.flaws |= flaw_of(one.end);
+            node.flaws |= if given > 0 { Flaws::GUESSED } else { Flaws::empty() };
+            node.flaws |= if whole { Flaws::empty() } else { Flaws::SHORT };
+        });
+        self.settle(one.number);
+    }
+}
+
+/// What stands behind a file, and one piece of exactly what it still lacks; or the pieces from there on, where they come to
+/// that and nothing between is `doubtful`: a file that ends somewhere in what stands behind it.
+fn rest(
+    one: &Torn,
+    pieces: &[(u32, u32)],
+    alone: &HashMap<u32, Option<(u32, u32)>>,
+    doubtful: &[u32],
+) -> Option<Runs> {
+    let lacks = one.missing.minus(one.behind);
+    let with = |more: &[(u32, u32)]| -> Runs {
+        let room = Some(one.room()).filter(|(_, count)| *count > 0);
+        room.into_iter().chain(more.iter().copied()).collect()
+    };
+    if let Some(piece) = alone.get(&lacks).copied().flatten() {
+        return Some(with(&[piece]));
+    }
+    let (before, behind) = pieces.split_at(pieces.partition_point(|(first, _)| *first <= one.last));
+    let mut taken: Runs = Vec::new();
+    let mut sum = 0_u32;
+    for piece in behind.iter().chain(before).take(TRIED) {
+        taken.push(*piece);
+        sum = sum.plus(piece.1);
+        if sum >= lacks {
+            break;
+        }
+    }
+    let (end, _) = taken.last().copied()?;
+    let between = |last: &u32| {
+        if end > one.last { (one.last..end).contains(last) } else { *last >= one.last || *last < end }
+    };
+    (sum == lacks && !doubtful.iter().any(between)).then(|| with(&taken))
+}
