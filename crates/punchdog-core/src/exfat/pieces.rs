@@ -81,14 +81,21 @@ fn is_mended_by(torn: &[u8], next: &[u8]) -> bool {
 }
 
 impl Surveyor<'_> {
+    /// True for a cluster that a folder can go on in: nobody's, and in use, unless the bitmap says nothing of what is.
+    fn can_be_folders(&self, cluster: u32, believed: bool) -> bool {
+        let nobodys = !self.out.claimed.contains(cluster.size()) && !self.heads.contains(cluster.size());
+        nobodys && (self.out.used.contains(cluster.size()) || !believed)
+    }
+
     /// Follows a folder past cluster `at`, where the table says nothing, for up to `missing` clusters.
     pub(super) fn folder_goes_on(&mut self, number: u32, at: u32, missing: u32) {
         let (mut at, mut found) = (at, 0_u32);
+        let believed = self.bitmap_believed();
         while found < missing {
             let next = match self.out.links.get(self.medium, at) {
-                Link::Next(next) if self.is_open(next) && found > 0 => Some((next, None)),
+                Link::Next(next) if self.can_be_folders(next, believed) && found > 0 => Some((next, None)),
                 Link::End if found > 0 => None,
-                _ => self.next_piece(at).map(|(next, because)| (next, Some(because))),
+                _ => self.next_piece(at, believed).map(|(next, because)| (next, Some(because))),
             };
             let Some((next, because)) = next else { break };
             if let Some(because) = because {
@@ -109,7 +116,7 @@ impl Surveyor<'_> {
     }
 
     /// The cluster in which a folder goes on behind cluster `at`.
-    fn next_piece(&mut self, at: u32) -> Option<(u32, Because)> {
+    fn next_piece(&mut self, at: u32, believed: bool) -> Option<(u32, Because)> {
         let place = self.out.geometry.cluster_place(at);
         let each = self.out.geometry.cluster_bytes().size();
         let last = self.medium.lenient(place, each).bytes;
@@ -117,9 +124,10 @@ impl Surveyor<'_> {
         if matches!(seam, Seam::End) {
             return None;
         }
-        let pieces = self.pieces();
+        let pieces = self.pieces(believed);
         let (before, behind) = pieces.split_at(pieces.partition_point(|piece| piece.cluster <= at));
-        let mut open = behind.iter().chain(before).filter(|piece| self.is_open(piece.cluster));
+        let mut open =
+            behind.iter().chain(before).filter(|piece| self.can_be_folders(piece.cluster, believed));
         match seam {
             Seam::End => None,
             Seam::Torn(torn) => {
@@ -142,7 +150,7 @@ impl Surveyor<'_> {
 
     /// True for a cluster that reads as a later one of a folder, or as one of which nothing is used yet.
     pub(super) fn can_be_later_part(&mut self, cluster: u32) -> bool {
-        let pieces = self.pieces();
+        let pieces = self.pieces(self.bitmap_believed());
         let found = pieces.binary_search_by_key(&cluster, |piece| piece.cluster).is_ok();
         found || {
             let place = self.out.geometry.cluster_place(cluster);
@@ -151,15 +159,23 @@ impl Surveyor<'_> {
         }
     }
 
-    /// What reads as a later part of a folder, and is in use and nobody's; by place. Found once: it only gets less.
-    fn pieces(&mut self) -> Rc<[Piece]> {
-        if let Some(found) = &self.pieces {
+    /// What reads as a later part of a folder, and is in use and nobody's; by place. Found once, and again only if the
+    /// bitmap lost its credit meanwhile: it only gets less.
+    fn pieces(&mut self, believed: bool) -> Rc<[Piece]> {
+        if let Some((then, found)) = &self.pieces
+            && *then == believed
+        {
             return found.clone();
         }
-        let (open, pointed) = self.pointed();
+        let (mut open, pointed) = self.pointed();
+        if !believed {
+            open = self.out.claimed.complement();
+        }
         let each = self.out.geometry.cluster_bytes().size();
         let mut found = Vec::new();
-        let clusters = open.difference(&pointed).map(Sat::narrow).take(LOOKED_AT);
+        let geometry = self.out.geometry;
+        let clusters = open.difference(&pointed).map(Sat::narrow).filter(|cluster| geometry.has(*cluster));
+        let clusters = clusters.take(LOOKED_AT);
         for (looked, cluster) in clusters.enumerate() {
             if looked.is_multiple_of(1024) && self.watch.stop() {
                 break;
@@ -181,7 +197,7 @@ impl Surveyor<'_> {
             }
         }
         let found: Rc<[Piece]> = found.into();
-        self.pieces = Some(found.clone());
+        self.pieces = Some((believed, found.clone()));
         found
     }
 }

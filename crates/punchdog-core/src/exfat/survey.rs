@@ -114,8 +114,8 @@ pub(super) struct Surveyor<'m> {
     pub(super) budget: Budget,
     /// Where lost folders may begin, and whether the bitmap was believed when they were looked for.
     pub(super) starts: Option<(bool, Vec<u32>)>,
-    /// Clusters that read as later ones of folders; found when first asked for.
-    pub(super) pieces: Option<Rc<[Piece]>>,
+    /// Clusters that read as later ones of folders, found when first asked for, and whether the bitmap was believed then.
+    pub(super) pieces: Option<(bool, Rc<[Piece]>)>,
     /// First clusters of what waits.
     pub(super) heads: ClusterSet,
     seen: ClusterSet,

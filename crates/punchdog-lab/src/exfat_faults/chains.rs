@@ -168,6 +168,13 @@ pub(super) const ALL: &[Fault] = &[
         // Of these two each could have what the other lacks.
         p.cost(&[SINGLE, super::LONG]);
     }),
+    fault("table and bitmap zeroed", "exfat/used-but-free", |p, _| {
+        // One hole over both: the table ends where the clusters begin.
+        let (start, end) =
+            (p.geometry.table_place(0), p.geometry.cluster_place(2) + p.geometry.bitmap_bytes());
+        p.fill(start, end - start, 0);
+        p.cost(&[PIECES, SINGLE, "Recordings/dusk 0003.wav", super::LONG]);
+    }),
     Fault {
         on: DOUBLY,
         ..fault("first table damaged, the second right", "exfat/copies-differ", |p, _| {

@@ -781,73 +781,51 @@ fn what_is_lost() {
         &["check"],
         1,
         &expect![[r#"
-            card.img · exFAT · 620 KiB · "SKERRY"                                some hosts refuse it: 22 faults
+            card.img · exFAT · 620 KiB · "SKERRY"                                some hosts refuse it: 13 faults
 
-            The root folder: a chain runs into an empty table entry. 21 findings besides. Whole: the backup boot
-            region, the up-case table and 16 files in 5 folders. 4 files and folders are damaged, 26 more are
-            out of reach.
+            The root folder: a chain runs into an empty table entry. 12 findings besides. Whole: the backup boot
+            region, the up-case table and 32 files in 5 folders. 4 files and folders are damaged, 2 more are out
+            of reach.
 
               exfat/chain-into-free         the root folder: a chain runs into an empty table entry
                                             The table entry of cluster 9 says nothing. It should name the next
                                             cluster, or end the chain. Its entries end there.
                                             blocks-mount · bytes 12324 to 12327 · bytes 12324 to 12327
-              exfat/chain-into-free         Recordings/dawn 0002.wav: a chain runs into an empty table entry
-                                            The table entry of cluster 35 says nothing. It should name the next
+              exfat/chain-into-free         Logs/2026/tides of the first week.csv: a chain runs into an empty
+                                            table entry
+                                            The table entry of cluster 21 says nothing. It should name the next
                                             cluster, or end the chain. What is missing was not found.
+                                            blocks-mount · bytes 12372 to 12375
+              exfat/chain-into-free         Logs/2026/counts on the western ledges, second visit.csv: a chain
+                                            runs into an empty table entry
+                                            blocks-mount · bytes 12376 to 12379
+              exfat/chain-into-free         Recordings/dawn 0002.wav: a chain runs into an empty table entry
                                             blocks-mount · bytes 12428 to 12431
-              exfat/chain-into-free         Recordings/dusk 0003.wav: a chain runs into an empty table entry
-                                            blocks-mount · bytes 12480 to 12483
-              exfat/chain-into-free         Recordings/Thumbs: a chain runs into an empty table entry
-                                            blocks-mount · bytes 12544 to 12547
-              exfat/no-fat-chain-lost       Logs/2026/tides of the first week.csv: a file in a row has lost its
-                                            NoFatChain flag
-                                            NoFatChain is clear, and the table has no chain behind the first
-                                            cluster. The clusters that follow are in use and nobody else's.
-                                            risks-files · byte 25633
-              exfat/cross-linked            Logs/2026/counts on the western ledges, second visit.csv: a file
-                                            shares clusters with another
-                                            The set stands at byte 25728 of the volume.
-                                            risks-files · bytes 25780 to 25783
+              exfat/chain-too-short         Logs/2026/tides of the first week.csv: a file has fewer clusters
+                                            than its length needs
+                                            Its length is 3755 bytes. It has 1 cluster.
+                                            risks-files · bytes 25656 to 25663
               exfat/chain-too-short         Logs/2026/counts on the western ledges, second visit.csv: a file has
                                             fewer clusters than its length needs
                                             Its length is 1060 bytes. It has 1 cluster.
                                             risks-files · bytes 25784 to 25791
-              exfat/chain-too-short         Recordings/dawn 0002.wav: a file has fewer clusters than its length
-                                            needs
-                                            Its length is 6827 bytes. It has 1 cluster.
-                                            risks-files · bytes 26872 to 26879
-              exfat/chain-too-short         Recordings/dusk 0003.wav: a file has fewer clusters than its length
-                                            needs
-                                            risks-files · bytes 26968 to 26975
               exfat/chain-too-short         Recordings/Thumbs: a file has fewer clusters than its length needs
                                             risks-files · bytes 27192 to 27199
-              exfat/lost-folder             the folder at cluster 66 has no entry
-                                            Cluster 66 begins with a whole entry set and belongs to no folder.
-                                            Each folder has an entry in the folder above it. Its files are out
-                                            of reach.
-                                            risks-files · bytes 80896 to 80959
-              exfat/lost-folder             the folder at cluster 68 has no entry
-                                            Cluster 68 begins with a whole entry set and belongs to no folder.
-                                            Each folder has an entry in the folder above it. Its files are out
-                                            of reach.
-                                            risks-files · bytes 82944 to 83007
               exfat/table-first-entries     the first two entries of the table are not what they must be
                                             Table 0 begins with 00 00 00 00 00 00 00 00. It should begin with F8
                                             FF FF FF FF FF FF FF.
                                             untidy · bytes 12288 to 12295
-              exfat/lost-clusters           1 cluster belongs to nothing: from 25 on
-                                            The bitmap has clusters 25 to 25 in use. Each cluster in use belongs
+              exfat/lost-clusters           3 clusters belong to nothing: from 23 on
+                                            The bitmap has clusters 23 to 25 in use. Each cluster in use belongs
                                             to a file, a folder or the volume's own tables.
                                             untidy · byte 15362
               exfat/lost-clusters           1 cluster belongs to nothing: from 27 on
                                             The bitmap has clusters 27 to 27 in use. Each cluster in use belongs
                                             to a file, a folder or the volume's own tables.
                                             untidy · byte 15363
-              exfat/lost-clusters           1 cluster belongs to nothing: from 36 on
-                                            untidy · byte 15364
-              exfat/lost-clusters           2 clusters belong to nothing: from 39 on
-                                            untidy · byte 15364
-              exfat/lost-clusters           and 5 more of this class; --all lists them
+              exfat/lost-clusters           1 cluster belongs to nothing, and all is blank: from 70 on
+                                            untidy · byte 15368
+              exfat/chain-into-free         and 2 more of this class; --all lists them
 
             Next   punchdog explain card.img                        which host refuses it, and at which byte
                    punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
@@ -858,98 +836,77 @@ fn what_is_lost() {
         PLAN,
         0,
         &expect![[r#"
-            card.img · exFAT · 620 KiB · "SKERRY"                                     14 steps, sound afterwards
-
-            Choice cross-link: Files share clusters; at most one of them is right there. Give each its own copy?
-              taken  duplicate          each file gets its own copy of the shared clusters
-                     cut                the later file is emptied
-                                        Logs/2026/counts on the western ledges, second visit.csv
+            card.img · exFAT · 620 KiB · "SKERRY"                                     10 steps, sound afterwards
 
             Choice lost-chains: Clusters are in use that belong to no file. Keep what they hold?
               taken  keep               each becomes a file in the folder ADRIFT, to be looked through later;
                                         what there is no room to list stays in use
                      free               the clusters become free; what they hold is given up
-                                        ADRIFT/A0000025.BIN, ADRIFT/A0000027.BIN, ADRIFT/A0000036.BIN,
-                                        ADRIFT/A0000039.BIN and 4 more
+                                        ADRIFT/A0000023.BIN, ADRIFT/A0000027.BIN
 
             Choice short-chain: A file has fewer clusters than its length needs. Set the length to what is
             there?
-              taken  shorten            each file keeps what its clusters hold (Recordings/dawn 0002.wav: 1024
-                                        bytes)
+              taken  shorten            each file keeps what its clusters hold (Recordings/Thumbs: 3072 bytes)
                      leave              nothing changes; reading past the end gives an error
-                                        Recordings/dawn 0002.wav, Recordings/dusk 0003.wav, Recordings/Thumbs,
+                                        Recordings/Thumbs, Logs/2026/tides of the first week.csv,
                                         Logs/2026/counts on the western ledges, second visit.csv
 
-              judged        Logs/2026/tides of the first week.csv: set NoFatChain
-                            stream-flags: the clusters that follow are in use and nobody else's, and the table
-                            has no chain
-                            changes 2 bytes in 2 places, the first at byte 25602
-              judged        Logs/2026/counts on the western ledges, second visit.csv: give it its own copy of
-                            its 1 cluster
-                            cross-link-duplicated: the clusters as they stand; in at most one of the files they
-                            are right
-                            or: empty this file
-                            changes 1 KiB in 4 places, the first at byte 25730
-              judged        keep 8 lost chains as files in the folder ADRIFT
+              judged        rebuild 13 table entries
+                            chain-rebuilt: chains in use that nothing claimed and that fit the missing length,
+                            else the clusters that follow, are in use and belong to nothing else
+                            or: leave the files cut where the table breaks off
+                            Recordings/dawn 0002.wav is taken to have the cluster behind cluster 35, which is
+                            no other file's; then a chain that no file claimed, from cluster 39 on; then the
+                            cluster behind cluster 39, which is no other file's; then a chain that no file
+                            claimed, from cluster 43 on; then 2 more; the plan file has 2 more of these
+                            changes 19 bytes in 6 places, the first at byte 12428
+              judged        keep 2 lost chains as files in the folder ADRIFT
                             lost-chains-kept: the bitmap has them in use, and no file claims them; names and
                             exact lengths are not known
                             or: free their clusters
-                            changes 257 bytes in 20 places, the first at byte 23328
+                            changes 253 bytes in 4 places, the first at byte 23136
               derived       write the root folder's chain: 1 cluster
                             root-chain: the folder's own end mark; clusters that go on as a folder does
                             changes 4 bytes at byte 12324
               derived       end chains where the length says: 3 table entries
                             chain-ended-by-length: lengths in the entry sets, end marks in the folders
-                            changes 12 bytes in 3 places, the first at byte 12428
-              derived       Recordings/dawn 0002.wav: set the length from 6827 to 1024, and 3 more of this kind
+                            changes 12 bytes in 2 places, the first at byte 12372
+              derived       Recordings/Thumbs: set the length from 4096 to 3072, and 2 more of this kind
                             length-from-clusters: the clusters it has
-                            4 files: Logs/2026/counts on the western ledges, second visit.csv,
-                            Recordings/Thumbs, Recordings/dawn 0002.wav, Recordings/dusk 0003.wav
-                            changes 18 bytes in 12 places, the first at byte 26818
-              derived       give the folder at cluster 66 an entry in the root folder, as lost folder 66, and 1
-                            more of this kind
-                            folder-reconnected: it begins with a whole entry set, and belongs to no folder; its
-                            name is lost
-                            2 files: lost folder 66, lost folder 68
-                            changes 62 bytes in 6 places, the first at byte 23136
+                            3 files: Logs/2026/counts on the western ledges, second visit.csv, Logs/2026/tides
+                            of the first week.csv, Recordings/Thumbs
+                            changes 12 bytes in 9 places, the first at byte 27139
               derived       free 1 cluster that belongs to nothing
                             lost-clusters-freed: they hold nothing but one byte value
                             changes 1 byte at byte 15368
-              derived       set the bitmap as the clusters are used, in 2 clusters
+              derived       set the bitmap as the clusters are used, in 1 cluster
                             bitmap-bits: every cluster that a file, a folder or the volume's own tables claim
                             changes 1 byte at byte 15364
               exact         set entries 0 and 1 of the table
                             table-first-entries: they are the same on every volume
                             changes 8 bytes at byte 12288
 
-                 33 back    out of reach or damaged before, whole afterwards
+                 34 back    out of reach or damaged before, whole afterwards
                             Logs/2026/EMPTY.CSV
-                            Logs/2026/tides of the first week.csv
                             Logs/station.log
                             Möwen und Lummen/Ruf der Trottellumme.wav
                             Möwen und Lummen/文字.txt
                             README.TXT
                             Recordings/Thumbs/spectrogram number 000.png
                             Recordings/Thumbs/spectrogram number 001.png
-                            and 25 more; the plan file names them
-                  8 adrift  content kept, name lost; the length where the content tells it
-                            ADRIFT/A0000025.BIN
+                            Recordings/Thumbs/spectrogram number 002.png
+                            and 26 more; the plan file names them
+                  2 adrift  content kept, name lost; the length where the content tells it
+                            ADRIFT/A0000023.BIN
                             ADRIFT/A0000027.BIN
-                            ADRIFT/A0000036.BIN
-                            ADRIFT/A0000039.BIN
-                            ADRIFT/A0000043.BIN
-                            ADRIFT/A0000047.BIN
-                            ADRIFT/A0000049.BIN
-                            ADRIFT/A0000054.BIN
-                  3 shorter without their end
+                  2 shorter without their end
                             Logs/2026/counts on the western ledges, second visit.csv, 1060 → 1024 bytes
-                            Recordings/dawn 0002.wav, 6827 → 1024 bytes
-                            Recordings/dusk 0003.wav, 3755 → 1024 bytes
+                            Logs/2026/tides of the first week.csv, 3755 → 1024 bytes
               hosts         linux mounts it, windows mounts it (forecast)
 
-            33 of 44 files are whole after the repair, 10 rest on judgement and should be opened before they are
-            handed out, 8 are kept without their names, 3 lose their end; the volume is sound.
-            The copy will differ from the image in 1.36 KiB, in 45 places.
+            34 of 38 files are whole after the repair, 5 rest on judgement and should be opened before they are
+            handed out, 2 are kept without their names, 2 lose their end; the volume is sound.
+            The copy will differ from the image in 310 bytes, in 23 places.
 
             Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
         "#]],
@@ -959,7 +916,7 @@ fn what_is_lost() {
         &["salvage", "--list", "--state", "damaged"],
         0,
         &expect![[r#"
-            card.img · exFAT · 620 KiB                                                         4 files, 6.67 KiB
+            card.img · exFAT · 620 KiB                                                        4 files, 12.33 KiB
 
               damaged     1.04 KiB  Logs/2026/counts on the western ledges, second visit.csv
               damaged     3.67 KiB  Logs/2026/tides of the first week.csv

@@ -1569,6 +1569,25 @@ fn clusters_and_chains() {
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
     );
+    says("table and bitmap zeroed", &expect![[r#"
+        exfat/chain-into-free at 12324+4 12324+4
+          the root folder: a chain runs into an empty table entry. The table entry of cluster 9 says nothing. It should name the next cluster, or end the chain. Its entries end there.
+        exfat/chain-into-free at 12372+4
+          Logs/2026/tides of the first week.csv: a chain runs into an empty table entry. The table entry of cluster 21 says nothing. It should name the next cluster, or end the chain. What is missing was not found.
+        exfat/chain-into-free at 12376+4
+          Logs/2026/counts on the western ledges, second visit.csv: a chain runs into an empty table entry. The table entry of cluster 22 says nothing. It should name the next cluster, or end the chain. What is missing was not found.
+        exfat/chain-into-free at 12428+4
+          Recordings/dawn 0002.wav: a chain runs into an empty table entry. The table entry of cluster 35 says nothing. It should name the next cluster, or end the chain. What is missing was not found.
+        derived: write the root folder's chain: 1 cluster
+          the folder's own end mark; clusters that go on as a folder does
+        derived: end chains where the length says: 5 table entries
+          lengths in the entry sets, end marks in the folders
+        judged: rebuild 2 table entries
+          chains in use that nothing claimed and that fit the missing length, else the clusters that follow, are in use and belong to nothing else
+        derived: Recordings/dawn 0002.wav: set the length from 6827 to 1024
+          the clusters it has
+        32 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 4 lose their end; the volume is sound.
+    "#]]);
     says(
         "table zeroed whole",
         &expect![[r#"
