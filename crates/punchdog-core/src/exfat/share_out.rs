@@ -57,7 +57,13 @@ impl Surveyor<'_> {
 
     /// Settles what can be settled only together; gives what is left of `files`.
     pub(super) fn share_out(&mut self, files: Vec<u32>) -> Vec<u32> {
-        let torn: Vec<Torn> = files.iter().filter_map(|number| self.torn(*number)).collect();
+        let mut torn: Vec<Torn> = files.iter().filter_map(|number| self.torn(*number)).collect();
+        for (first, count) in torn.iter().flat_map(|one| &one.own) {
+            self.heads.insert_range(first.size()..first.plus(*count).size());
+        }
+        for one in &mut torn {
+            one.behind = self.silent_behind(one.last, one.missing.plus(1));
+        }
         let (mut short, mut long): (Vec<Torn>, Vec<Torn>) = torn
             .into_iter()
             .filter(|one| one.behind != one.missing)
@@ -81,8 +87,10 @@ impl Surveyor<'_> {
             }
         }
         long.retain(|one| !settled.contains(&one.number));
+        let mut pieces = self.free_pieces(&short, &long);
         for _ in 0..TURNS {
-            let found = self.rests(&short, &long);
+            pieces.retain(|(first, _)| self.is_open(*first));
+            let found = rests(&short, &long, &pieces);
             for (one, runs) in short.iter().zip(&found) {
                 if let Some(runs) = runs {
                     self.give(one, runs);
@@ -133,41 +141,26 @@ impl Surveyor<'_> {
         if self.tail(missing).is_some() {
             return None;
         }
-        let last = self.out.geometry.last_cluster();
-        let row = run_of(walk.last.plus(1), last.minus(walk.last));
-        let behind = row.take_while(|cluster| self.is_open(*cluster)).take(missing.plus(1).size());
-        let behind = behind.count().narrow();
-        Some(Torn { number, own: walk.runs, last: walk.last, end: walk.end, missing, behind })
+        Some(Torn { number, own: walk.runs, last: walk.last, end: walk.end, missing, behind: 0 })
     }
 
-    /// What else each of `short` consists of, where lengths tell: one piece of exactly what it lacks, or those that come next.
-    fn rests(&mut self, short: &[Torn], long: &[Torn]) -> Vec<Option<Runs>> {
-        let pieces = self.free_pieces(short, long);
-        // The one piece of each length, if it is the only one.
-        let mut alone: HashMap<u32, Option<(u32, u32)>> = HashMap::new();
-        for piece in &pieces {
-            alone.entry(piece.1).and_modify(|one| *one = None).or_insert(Some(*piece));
-        }
-        let doubtful: Vec<u32> = long.iter().map(|one| one.last).collect();
-        let mut found: Vec<Option<Runs>> =
-            short.iter().map(|one| rest(one, &pieces, &alone, &doubtful)).collect();
-        // What two of them could have is told by nothing.
-        let mut wanted: HashMap<u32, u32> = HashMap::new();
-        for (first, _) in found.iter().flatten().flatten() {
-            let times = wanted.entry(*first).or_default();
-            *times = times.plus(1);
-        }
-        for runs in &mut found {
-            let shared = |(first, _): &(u32, u32)| wanted.get(first).is_some_and(|times| *times > 1);
-            if runs.iter().flatten().any(shared) {
-                *runs = None;
-            }
-        }
-        found
+    /// True for an open cluster of which the table says nothing.
+    fn is_silent(&mut self, cluster: u32) -> bool {
+        self.is_open(cluster)
+            && matches!(
+                self.out.links.get(self.medium, cluster),
+                Link::Free | Link::Odd(_) | Link::Unreadable
+            )
+    }
+
+    /// How many such clusters stand right behind one, up to `most`.
+    fn silent_behind(&mut self, last: u32, most: u32) -> u32 {
+        let row = run_of(last.plus(1), self.out.geometry.last_cluster().minus(last).min(most));
+        row.take_while(|cluster| self.is_silent(*cluster)).count().narrow()
     }
 
     /// Clusters in a row that are open, and right behind nothing that breaks off.
-    fn free_pieces(&self, short: &[Torn], long: &[Torn]) -> Runs {
+    fn free_pieces(&mut self, short: &[Torn], long: &[Torn]) -> Runs {
         let mut open = self.out.used.clone();
         open.difference_with(&self.out.claimed);
         open.difference_with(&self.heads);
@@ -180,6 +173,9 @@ impl Surveyor<'_> {
         }
         let mut pieces: Runs = Vec::new();
         for cluster in open.ones().map(Sat::narrow) {
+            if !self.is_silent(cluster) {
+                continue;
+            }
             match pieces.last_mut() {
                 Some((first, count)) if first.plus(*count) == cluster => *count = count.plus(1),
                 _ => pieces.push((cluster, 1)),
@@ -223,6 +219,30 @@ impl Surveyor<'_> {
         });
         self.settle(one.number);
     }
+}
+
+/// What else each of `short` consists of, where lengths tell: one piece of exactly what it lacks, or those that come next.
+fn rests(short: &[Torn], long: &[Torn], pieces: &[(u32, u32)]) -> Vec<Option<Runs>> {
+    // The one piece of each length, if it is the only one.
+    let mut alone: HashMap<u32, Option<(u32, u32)>> = HashMap::new();
+    for piece in pieces {
+        alone.entry(piece.1).and_modify(|one| *one = None).or_insert(Some(*piece));
+    }
+    let doubtful: Vec<u32> = long.iter().map(|one| one.last).collect();
+    let mut found: Vec<Option<Runs>> = short.iter().map(|one| rest(one, pieces, &alone, &doubtful)).collect();
+    // What two of them could have is told by nothing.
+    let mut wanted: HashMap<u32, u32> = HashMap::new();
+    for (first, _) in found.iter().flatten().flatten() {
+        let times = wanted.entry(*first).or_default();
+        *times = times.plus(1);
+    }
+    for runs in &mut found {
+        let shared = |(first, _): &(u32, u32)| wanted.get(first).is_some_and(|times| *times > 1);
+        if runs.iter().flatten().any(shared) {
+            *runs = None;
+        }
+    }
+    found
 }
 
 /// What stands behind a file, and one piece of exactly what it still lacks; or the pieces from there on, where they come to

@@ -1569,7 +1569,9 @@ fn clusters_and_chains() {
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
     );
-    says("table and bitmap zeroed", &expect![[r#"
+    says(
+        "table and bitmap zeroed",
+        &expect![[r#"
         exfat/chain-into-free at 12324+4 12324+4
           the root folder: a chain runs into an empty table entry. The table entry of cluster 9 says nothing. It should name the next cluster, or end the chain. Its entries end there.
         exfat/chain-into-free at 12372+4
@@ -1587,7 +1589,8 @@ fn clusters_and_chains() {
         derived: Recordings/dawn 0002.wav: set the length from 6827 to 1024
           the clusters it has
         32 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 4 lose their end; the volume is sound.
-    "#]]);
+    "#]],
+    );
     says(
         "table zeroed whole",
         &expect![[r#"
