@@ -8,5 +8,6 @@ pub mod free;
 pub mod keeping;
 pub mod occupied;
 pub mod places;
+pub(crate) mod seams;
 pub mod set;
 pub mod traces;

@@ -163,7 +163,9 @@ impl Surveyor<'_> {
             self.watch.at("looking at lost clusters", number.wide(), all);
             let start = self.start_of(cluster);
             let (links, medium) = (&mut self.out.links, self.medium);
-            let heads = links.get(medium, cluster).in_chain() && !pointed.contains(cluster.size());
+            let link = links.get(medium, cluster);
+            let silent = link == Link::End && links.is_erased(medium, cluster);
+            let heads = link.in_chain() && !silent && !pointed.contains(cluster.size());
             let chain =
                 heads.then(|| walk_own(cluster, &taken, &mut scratch, |c| (links.get(medium, c), false)));
             let chain = chain.filter(|walk| {

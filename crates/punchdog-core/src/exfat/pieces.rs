@@ -11,23 +11,40 @@ use super::{
 };
 use crate::{
     arith::{Peek, Sat},
-    cluster::chain::Link,
+    cluster::{
+        chain::Link,
+        seams::{self, ALIKE, JOINED},
+    },
 };
-use std::{cmp::Reverse, rc::Rc};
+use std::{cmp::Reverse, collections::HashMap, rc::Rc};
 
 /// Clusters that are looked at.
 const LOOKED_AT: usize = 1 << 20;
 /// Bytes of the longest set: what can stand of it in the next cluster.
 const LONGEST_SET: usize = 19 * ENTRY;
-/// Letters that two names in a row have in common where one numbers on from the other.
-const ALIKE: usize = 3;
-
 /// A cluster that reads as a later one of a folder.
 pub(super) struct Piece {
     cluster: u32,
     start: Vec<u8>,
     /// The first name in it.
     name: Option<String>,
+}
+
+impl Piece {
+    /// Letters that the first name in it has in common with another.
+    fn alike(&self, name: &str) -> usize {
+        let first = self.name.as_deref().unwrap_or_default();
+        name.chars().zip(first.chars()).take_while(|(a, b)| a == b).count()
+    }
+}
+
+/// A folder that breaks off where no cluster goes on.
+pub(super) struct BrokenOff {
+    number: u32,
+    /// Its last cluster.
+    at: u32,
+    /// How many it can have behind the one that is gone.
+    left: u32,
 }
 
 /// What the last cluster of a part of a folder ends with.
@@ -61,9 +78,13 @@ impl Seam {
             }
             index = index.plus(follow.min(said));
         }
-        let reading = Reading::of(bytes, &surveyor.out.capitals, false);
-        Self::Whole(reading.items.last().map(|item| item.name.clone()))
+        Self::Whole(last_name(bytes, surveyor))
     }
+}
+
+fn last_name(bytes: &[u8], surveyor: &Surveyor<'_>) -> Option<String> {
+    let reading = Reading::of(bytes, &surveyor.out.capitals, false);
+    reading.items.last().map(|item| item.name.clone())
 }
 
 /// True when what is missing of a set that is `torn` off is what stands at the start of `next`.
@@ -94,7 +115,7 @@ impl Surveyor<'_> {
         while found < missing {
             let next = match self.out.links.get(self.medium, at) {
                 Link::Next(next) if self.can_be_folders(next, believed) && found > 0 => Some((next, None)),
-                Link::End if found > 0 => None,
+                Link::End if found > 0 && !self.out.links.is_erased(self.medium, at) => None,
                 _ => self.next_piece(at, believed).map(|(next, because)| (next, Some(because))),
             };
             let Some((next, because)) = next else { break };
@@ -107,20 +128,75 @@ impl Surveyor<'_> {
             self.claim(number, &[(next, 1)]);
             (at, found) = (next, found.plus(1));
         }
-        if self.out.links.get(self.medium, at) != Link::End {
-            self.out.links.believe(at, Link::End, Because::Derived);
-        }
         if found < missing {
             self.change(number, |node| node.flaws |= Flaws::SHORT);
+            // One may be gone, and others stand behind that.
+            let left = missing.minus(found).minus(1);
+            if left > 0 && !matches!(self.seam_of(at), Seam::End) {
+                self.broken_off.push(BrokenOff { number, at, left });
+                return;
+            }
         }
+        self.end_at(at);
+    }
+
+    fn end_at(&mut self, cluster: u32) {
+        if self.out.links.get(self.medium, cluster) != Link::End {
+            self.out.links.believe(cluster, Link::End, Because::Derived);
+        }
+    }
+
+    fn seam_of(&self, cluster: u32) -> Seam {
+        let place = self.out.geometry.cluster_place(cluster);
+        let each = self.out.geometry.cluster_bytes().size();
+        Seam::of(&self.medium.lenient(place, each).bytes, self)
+    }
+
+    /// Takes up the folders that break off where no cluster goes on, when all others have what is theirs: of the pieces that
+    /// nobody has, each goes on with the one whose first name is most like its last one.
+    pub(super) fn join_over_gaps(&mut self) {
+        let broken = std::mem::take(&mut self.broken_off);
+        let mut next = self.pieces_behind_gaps(&broken);
+        for BrokenOff { number, at, left } in broken {
+            let before = self.broken_off.len();
+            match next.remove(&number) {
+                Some(piece) => {
+                    self.out.links.believe(at, Link::Next(piece), Because::Guess);
+                    self.claim(number, &[(piece, 1)]);
+                    self.change(number, |node| node.flaws |= Flaws::GUESSED);
+                    self.folder_goes_on(number, piece, left.minus(1));
+                }
+                None => self.end_at(at),
+            }
+            if self.broken_off.len() == before {
+                self.settle(number);
+            }
+        }
+    }
+
+    fn pieces_behind_gaps(&mut self, broken: &[BrokenOff]) -> HashMap<u32, u32> {
+        let believed = self.bitmap_believed();
+        let pieces = self.pieces(believed);
+        let open = pieces.iter().filter(|piece| self.can_be_folders(piece.cluster, believed)).take(JOINED);
+        let open: Vec<&Piece> = open.collect();
+        let broken = broken.get(..broken.len().min(JOINED)).unwrap_or(broken);
+        let each = self.out.geometry.cluster_bytes().size();
+        let name = |one: &BrokenOff| {
+            let bytes = self.medium.lenient(self.out.geometry.cluster_place(one.at), each).bytes;
+            last_name(&bytes, self).unwrap_or_default()
+        };
+        let names: Vec<String> = broken.iter().map(name).collect();
+        let ends: Vec<(u32, u32)> = broken.iter().map(|one| (one.number, one.at)).collect();
+        let clusters: Vec<u32> = open.iter().map(|piece| piece.cluster).collect();
+        seams::join(&ends, &clusters, |end, piece| match (names.get(end), open.get(piece)) {
+            (Some(name), Some(piece)) => piece.alike(name),
+            _ => 0,
+        })
     }
 
     /// The cluster in which a folder goes on behind cluster `at`.
     fn next_piece(&mut self, at: u32, believed: bool) -> Option<(u32, Because)> {
-        let place = self.out.geometry.cluster_place(at);
-        let each = self.out.geometry.cluster_bytes().size();
-        let last = self.medium.lenient(place, each).bytes;
-        let seam = Seam::of(&last, self);
+        let seam = self.seam_of(at);
         if matches!(seam, Seam::End) {
             return None;
         }
@@ -137,11 +213,7 @@ impl Surveyor<'_> {
             Seam::Whole(name) => {
                 let name = name.unwrap_or_default();
                 let begins = open.filter(|piece| piece.start.byte(0) | IN_USE == FILE).enumerate();
-                let ranked = begins.map(|(order, piece)| {
-                    let first = piece.name.as_deref().unwrap_or_default();
-                    let alike = name.chars().zip(first.chars()).take_while(|(a, b)| a == b).count();
-                    (alike, Reverse(order), piece.cluster)
-                });
+                let ranked = begins.map(|(order, piece)| (piece.alike(&name), Reverse(order), piece.cluster));
                 let (alike, _, cluster) = ranked.max()?;
                 (alike >= ALIKE || cluster == at.plus(1)).then_some((cluster, Because::Guess))
             }

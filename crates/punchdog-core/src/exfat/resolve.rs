@@ -5,10 +5,7 @@
 use super::{sets::Flaws, survey::Surveyor, table::Because, tree::Node};
 use crate::{
     arith::{Peek, Sat},
-    cluster::{
-        chain::{End, Link, Walk, run_of},
-        set::ClusterSet,
-    },
+    cluster::chain::{End, Link, Walk, run_of},
     files::kinds,
 };
 
@@ -30,26 +27,34 @@ impl Surveyor<'_> {
         self.note_heads(&waiting);
         let is_folder = |number: &u32| self.node(*number).is_some_and(|node| node.folder);
         let (folders, files): (Vec<u32>, Vec<u32>) = waiting.into_iter().partition(is_folder);
-        let now = if folders.is_empty() {
+        let now = if folders.is_empty() && self.broken_off.is_empty() {
             self.share_out(files)
         } else {
             self.waiting = files;
             folders
         };
+        if now.is_empty() {
+            self.join_over_gaps();
+        }
         for number in now {
             if self.watch.stop() {
                 return;
             }
+            let broken = self.broken_off.len();
             self.resolve_one(number);
-            self.settle(number);
+            // One that breaks off is read when it is known where it goes on.
+            if self.broken_off.len() == broken {
+                self.settle(number);
+            }
         }
         self.open = None;
     }
 
-    /// First clusters of what waits, where nothing that can be seen speaks against it: no guess runs over them.
+    /// First clusters of what waits, where nothing that can be seen speaks against it: no guess runs over them. What has
+    /// waited before is noted already.
     fn note_heads(&mut self, waiting: &[u32]) {
-        self.heads = ClusterSet::with_capacity(self.heads.len());
-        for number in waiting {
+        let noted = std::mem::replace(&mut self.noted, self.out.tree.nodes.len().narrow());
+        for number in waiting.iter().filter(|number| **number >= noted) {
             let Some(node) = self.node(*number).filter(|node| self.out.geometry.has(node.first)) else {
                 continue;
             };
@@ -263,7 +268,7 @@ impl Surveyor<'_> {
 
     /// NoFatChain is clear: the table should have the chain.
     fn chained(&mut self, number: u32, node: &Node, needed: u32) {
-        let walk = self.walk(node.first, None);
+        let walk = self.chain_of(node.first, needed);
         // TexFAT: the other table may have it whole.
         if self.out.geometry.tables == 2 {
             let other = self.walk(node.first, Some(1_usize.minus(self.out.links.active())));
@@ -345,6 +350,16 @@ impl Surveyor<'_> {
             return;
         }
         self.go_on(number, (at, missing), crossed.is_some(), walk.end);
+    }
+
+    /// The chain from `first` on: where the table is erased, one that ends too early breaks off.
+    pub(super) fn chain_of(&mut self, first: u32, needed: u32) -> Walk {
+        let mut walk = self.walk(first, None);
+        let early = walk.end == End::Proper && walk.length < needed;
+        if early && self.out.links.is_erased(self.medium, walk.last) {
+            walk.end = End::Free;
+        }
+        walk
     }
 
     /// So many open clusters, and none of them the first one of something that waits.

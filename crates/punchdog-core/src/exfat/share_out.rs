@@ -47,6 +47,10 @@ impl Torn {
     fn room(&self) -> (u32, u32) {
         (self.last.plus(1), self.behind.min(self.missing))
     }
+    /// The same where there is any.
+    fn behind(&self) -> Runs {
+        Some(self.room()).filter(|(_, count)| *count > 0).into_iter().collect()
+    }
 }
 
 impl Surveyor<'_> {
@@ -61,27 +65,26 @@ impl Surveyor<'_> {
         for (first, count) in torn.iter().flat_map(|one| &one.own) {
             self.heads.insert_range(first.size()..first.plus(*count).size());
         }
-        for one in &mut torn {
-            one.behind = self.silent_behind(one.last, one.missing.plus(1));
-        }
-        let (mut short, mut long): (Vec<Torn>, Vec<Torn>) = torn
-            .into_iter()
-            .filter(|one| one.behind != one.missing)
-            .partition(|one| one.behind < one.missing);
-        if short.is_empty() {
+        self.look_behind(&mut torn);
+        torn.retain(|one| one.behind != one.missing);
+        if !torn.iter().any(|one| one.behind < one.missing) {
             return files;
         }
+        // What fits exactly where it stands comes first, and what else can be settled alone.
         let mut settled = HashSet::new();
-        // What fits exactly where it stands comes first.
-        let either: HashSet<u32> = short.iter().chain(&long).map(|one| one.number).collect();
-        for number in files.iter().filter(|number| !either.contains(number)) {
+        let together: HashSet<u32> = torn.iter().map(|one| one.number).collect();
+        for number in files.iter().filter(|number| !together.contains(number)) {
             self.resolve_one(*number);
             self.settle(*number);
             settled.insert(*number);
         }
-        for one in long.iter().chain(&short) {
+        // That may have taken some of what stands behind these.
+        self.look_behind(&mut torn);
+        let (mut short, mut long): (Vec<Torn>, Vec<Torn>) =
+            torn.into_iter().partition(|one| one.behind <= one.missing);
+        for one in &long {
             let extents = self.extents_with(one, &[one.room()]);
-            if one.behind > one.missing && self.is_told(one, &extents) {
+            if self.is_told(one, &extents) {
                 self.give(one, &[one.room()]);
                 settled.insert(one.number);
             }
@@ -106,7 +109,7 @@ impl Surveyor<'_> {
         if !short.is_empty() {
             // Somebody lacks what another could have as well.
             for one in short.iter().chain(&long) {
-                let room = if one.behind < one.missing { vec![one.room()] } else { Vec::new() };
+                let room = if one.behind <= one.missing { one.behind() } else { Vec::new() };
                 self.give(one, &room);
                 settled.insert(one.number);
             }
@@ -122,7 +125,7 @@ impl Surveyor<'_> {
             return None;
         }
         let needed = needed.narrow();
-        let walk = self.walk(node.first, None);
+        let walk = self.chain_of(node.first, needed);
         let breaks = matches!(walk.end, End::Free | End::Proper)
             && walk.meets.is_none()
             && walk.length > 0
@@ -147,16 +150,20 @@ impl Surveyor<'_> {
     /// True for an open cluster of which the table says nothing.
     fn is_silent(&mut self, cluster: u32) -> bool {
         self.is_open(cluster)
-            && matches!(
-                self.out.links.get(self.medium, cluster),
-                Link::Free | Link::Odd(_) | Link::Unreadable
-            )
+            && match self.out.links.get(self.medium, cluster) {
+                Link::Free | Link::Odd(_) | Link::Unreadable => true,
+                Link::End => self.out.links.is_erased(self.medium, cluster),
+                Link::Next(_) | Link::Bad => false,
+            }
     }
 
-    /// How many such clusters stand right behind one, up to `most`.
-    fn silent_behind(&mut self, last: u32, most: u32) -> u32 {
-        let row = run_of(last.plus(1), self.out.geometry.last_cluster().minus(last).min(most));
-        row.take_while(|cluster| self.is_silent(*cluster)).count().narrow()
+    /// Counts the clusters right behind each that can be its own, and one more.
+    fn look_behind(&mut self, torn: &mut [Torn]) {
+        for one in torn {
+            let room = self.out.geometry.last_cluster().minus(one.last);
+            let row = run_of(one.last.plus(1), room.min(one.missing.plus(1)));
+            one.behind = row.take_while(|cluster| self.is_silent(*cluster)).count().narrow();
+        }
     }
 
     /// Clusters in a row that are open, and right behind nothing that breaks off.
@@ -254,10 +261,11 @@ fn rest(
     doubtful: &[u32],
 ) -> Option<Runs> {
     let lacks = one.missing.minus(one.behind);
-    let with = |more: &[(u32, u32)]| -> Runs {
-        let room = Some(one.room()).filter(|(_, count)| *count > 0);
-        room.into_iter().chain(more.iter().copied()).collect()
-    };
+    let with =
+        |more: &[(u32, u32)]| -> Runs { one.behind().into_iter().chain(more.iter().copied()).collect() };
+    if lacks == 0 {
+        return Some(with(&[]));
+    }
     if let Some(piece) = alone.get(&lacks).copied().flatten() {
         return Some(with(&[piece]));
     }
@@ -276,4 +284,33 @@ fn rest(
         if end > one.last { (one.last..end).contains(last) } else { *last >= one.last || *last < end }
     };
     (sum == lacks && !doubtful.iter().any(between)).then(|| with(&taken))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A file that ends at cluster `last` and lacks `missing`, of which `behind` stand right there.
+    fn torn(last: u32, missing: u32, behind: u32) -> Torn {
+        Torn { number: last, own: vec![(last, 1)], last, end: End::Free, missing, behind }
+    }
+
+    #[test]
+    fn lengths_tell_whose_a_piece_is_or_nobody_gets_it() {
+        let nobody = |found: Vec<Option<Runs>>| found.iter().all(Option::is_none);
+        // The one piece of that length, wherever it is, behind what stands there.
+        let pieces = [(40, 3), (60, 5), (80, 3)];
+        assert_eq!(rests(&[torn(20, 7, 2)], &[], &pieces), [Some(vec![(21, 2), (60, 5)])]);
+        // Two of it: those that come next, where their lengths come to what is lacking; from the start again at the end.
+        assert_eq!(rests(&[torn(20, 8, 0)], &[], &pieces), [Some(vec![(40, 3), (60, 5)])]);
+        assert_eq!(rests(&[torn(70, 6, 0)], &[], &pieces), [Some(vec![(80, 3), (40, 3)])]);
+        assert!(nobody(rests(&[torn(20, 7, 0)], &[], &pieces)), "they come to another sum");
+        // Not past a file that ends nobody knows where; one that lies elsewhere does not matter.
+        assert!(nobody(rests(&[torn(20, 8, 0)], &[torn(50, 2, 3)], &pieces)));
+        assert_eq!(rests(&[torn(20, 8, 0)], &[torn(90, 2, 3)], &pieces), [Some(vec![(40, 3), (60, 5)])]);
+        assert!(nobody(rests(&[torn(70, 6, 0)], &[torn(30, 2, 3)], &pieces)), "round the end");
+        // What two could have neither gets, and a third one still its own.
+        let all = rests(&[torn(20, 5, 0), torn(30, 5, 0), torn(70, 3, 3)], &[], &pieces);
+        assert_eq!(all, [None, None, Some(vec![(71, 3)])]);
+    }
 }

@@ -7,7 +7,7 @@
 use super::{
     geometry::Geometry,
     layout::{DIRECTORY, ENTRY, LONGEST_FOLDER, NO_CHAIN, Owner, POSSIBLE, Stream, UPCASE, table_checksum},
-    pieces::Piece,
+    pieces::{BrokenOff, Piece},
     sets::{Flaws, Item, Reading},
     table::Links,
     tree::{FolderNotes, Node, Reached, Tree, time},
@@ -116,8 +116,11 @@ pub(super) struct Surveyor<'m> {
     pub(super) starts: Option<(bool, Vec<u32>)>,
     /// Clusters that read as later ones of folders, found when first asked for, and whether the bitmap was believed then.
     pub(super) pieces: Option<(bool, Rc<[Piece]>)>,
-    /// First clusters of what waits.
+    /// Folders that wait for a piece behind one that is gone.
+    pub(super) broken_off: Vec<BrokenOff>,
+    /// First clusters of what waits or did, and up to which node they were noted.
     pub(super) heads: ClusterSet,
+    pub(super) noted: u32,
     seen: ClusterSet,
     queue: VecDeque<u32>,
     /// First clusters of folders that were or will be read.
@@ -158,7 +161,9 @@ pub fn survey(
         budget: Budget::new(geometry.clusters),
         starts: None,
         pieces: None,
+        broken_off: Vec::new(),
         heads: ClusterSet::with_capacity(bits),
+        noted: 0,
         seen: ClusterSet::with_capacity(bits),
         queue: VecDeque::new(),
         entered: HashSet::from([geometry.root_cluster]),
@@ -181,7 +186,7 @@ impl Surveyor<'_> {
             self.accept_behind();
             self.resolve();
             self.read_folders()?;
-            if !self.waiting.is_empty() {
+            if !self.waiting.is_empty() || !self.broken_off.is_empty() {
                 // What these claim is not lost.
                 continue;
             }
@@ -536,7 +541,14 @@ impl Surveyor<'_> {
         self.out.links.believe(last, Link::Next(next), super::table::Because::Guess);
         self.out.links.believe(next, Link::End, super::table::Because::Derived);
         self.claim(0, &[(next, 1)]);
-        self.change(0, |node| node.flaws |= Flaws::GUESSED);
+        self.change(0, |node| {
+            node.flaws |= Flaws::GUESSED;
+            if node.fault.is_none() {
+                // An end in an erased part of the table.
+                node.flaws |= Flaws::INTO_FREE;
+                node.fault = Some((last, End::Free));
+            }
+        });
         let content = self.out.content(self.medium, 0);
         let mut reading = Reading::of(&content.bytes, &self.out.capitals, true);
         reading.items.retain(|item| item.index >= before);
@@ -545,11 +557,12 @@ impl Surveyor<'_> {
         self.take_in(0, &content, reading);
     }
 
-    /// True when the root's chain broke off and its last cluster has no end mark.
+    /// True when the root's chain broke off, or ends where the table is erased, and its last cluster has no end mark.
     pub(super) fn root_breaks_off(&mut self) -> bool {
         let last = self.last_of(0);
         let each = self.out.geometry.cluster_bytes().size();
-        self.node(0).is_some_and(|node| node.fault.is_some()) && {
+        let broken = self.node(0).is_some_and(|node| node.fault.is_some());
+        (broken || self.out.links.is_erased(self.medium, last)) && {
             let bytes = self.medium.lenient(self.out.geometry.cluster_place(last), each).bytes;
             bytes.chunks_exact(ENTRY).all(|raw| raw.byte(0) != 0)
         }

@@ -31,6 +31,9 @@ pub enum Because {
     Guess,
 }
 
+/// Entries of the smallest sector.
+const NEAR: u32 = 128;
+
 /// The believed table.
 pub struct Links {
     geometry: Geometry,
@@ -78,6 +81,22 @@ impl Links {
             Some(next) if self.geometry.has(next) => Link::Next(next),
             Some(odd) => Link::Odd(odd),
         }
+    }
+
+    /// True where ends stand around the entry of a cluster, and nothing else in most of it: blank flash reads so. Of what
+    /// nobody claims such an end says nothing.
+    pub fn is_erased(&mut self, medium: &dyn Medium, cluster: u32) -> bool {
+        let first = cluster.minus(cluster.rest(NEAR));
+        let near = (first..first.plus(NEAR)).filter_map(|entry| self.raw(medium, self.active, entry));
+        let (mut ends, mut all) = (0_u32, 0_u32);
+        for value in near {
+            if value == 0 {
+                return false;
+            }
+            ends = ends.plus(u32::from(value == u32::MAX));
+            all = all.plus(1);
+        }
+        ends.times(2) > all
     }
 
     /// What is believed of a cluster.

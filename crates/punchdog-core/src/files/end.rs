@@ -9,15 +9,20 @@ use crate::{
     medium::{Extent, Medium},
 };
 
-/// The length of the file whose content begins in these ranges and ends in their last `cluster` bytes;
-/// `None` where its kind does not tell, or tells of another end.
-pub(crate) fn length(medium: &dyn Medium, extents: &[Extent], cluster: u64) -> Option<u64> {
-    let room = extents.iter().fold(0_u64, |sum, extent| sum.plus(extent.length));
+/// Where a walk through the first `room` bytes of these ranges ends; `None` where they begin as no kind that tells.
+fn walked(medium: &dyn Medium, extents: &[Extent], room: u64) -> Option<End> {
     let content = Content::stored(extents.iter().copied(), room);
     let source = OnMedium::new(medium, &content, room);
     let mut tape = Tape::new(&source);
     let format = formats::begins(tape.at(0, BEGINNING))?;
-    match formats::walk(format, &mut tape).end {
+    Some(formats::walk(format, &mut tape).end)
+}
+
+/// The length of the file whose content begins in these ranges and ends in their last `cluster` bytes;
+/// `None` where its kind does not tell, or tells of another end.
+pub(crate) fn length(medium: &dyn Medium, extents: &[Extent], cluster: u64) -> Option<u64> {
+    let room = extents.iter().fold(0_u64, |sum, extent| sum.plus(extent.length));
+    match walked(medium, extents, room)? {
         End::Whole { length, .. } => Some(length).filter(|length| *length > room.minus(cluster)),
         End::Broken { .. } => None,
     }
@@ -25,12 +30,8 @@ pub(crate) fn length(medium: &dyn Medium, extents: &[Extent], cluster: u64) -> O
 
 /// True when the first `length` bytes of these ranges are a whole file by sums or codes that run through all of it.
 pub(crate) fn proves(medium: &dyn Medium, extents: &[Extent], length: u64) -> bool {
-    let content = Content::stored(extents.iter().copied(), length);
-    let source = OnMedium::new(medium, &content, length);
-    let mut tape = Tape::new(&source);
-    let format = formats::begins(tape.at(0, BEGINNING));
-    let walked = format.map(|format| formats::walk(format, &mut tape).end);
-    matches!(walked, Some(End::Whole { length: whole, proof: Proof::Content }) if whole == length)
+    let whole = Some(End::Whole { length, proof: Proof::Content });
+    walked(medium, extents, length) == whole
 }
 
 #[cfg(test)]

@@ -198,11 +198,14 @@ fn change(before: &Entry, after: &Entry, hidden: bool) -> Change {
     let whole = after.state == State::Intact;
     // What was missing before is missing still; that is no loss by the repair.
     let same = (after.size, after.held) == (before.size, before.held);
+    // Where no folder for it can be made, what has no name is listed in others, under the name made up for it.
+    let made_up = is_adrift(&before.path) && before.path.name() == after.path.name();
+    let nameless = before.nameless || made_up || is_adrift(&after.path);
     let fate = match (whole, before.state) {
         // A damaged file whose size was set to what is there is whole again, but shorter.
         _ if holds < held && !same => Fate::Shorter,
         (false, _) => Fate::Damaged,
-        _ if (before.nameless || is_adrift(&after.path)) && before.state != State::Intact => Fate::Adrift,
+        _ if nameless && before.state != State::Intact => Fate::Adrift,
         (true, State::Intact) if moved => Fate::Moved,
         (true, State::Intact) if !hidden => Fate::Intact,
         (true, _) => Fate::Back,

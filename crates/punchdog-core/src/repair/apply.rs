@@ -147,8 +147,7 @@ pub fn apply(
     place: &mut dyn Workplace,
     watch: &dyn Watch,
 ) -> Result<Applied, ApplyError> {
-    let known = plan.image.unreadable.clone();
-    let unlisted = medium::without(image.unknown(Unknown::Unreadable), known);
+    let unlisted = medium::without(image.unknown(Unknown::Unreadable), plan.image.unreadable.clone());
     if let Some(first) = unlisted.first() {
         let bytes = unlisted.iter().map(|extent| extent.length).sum();
         return Err(PlanError::Unlisted { bytes, first: first.offset }.into());

@@ -168,6 +168,13 @@ pub(super) const ALL: &[Fault] = &[
         // Of these two each could have what the other lacks.
         p.cost(&[SINGLE, super::LONG]);
     }),
+    fault("table erased to FF", "exfat/chain-into-free", |p, _| {
+        for copy in 0..p.geometry.tables {
+            let (place, length) = (p.geometry.table_place(copy), p.geometry.table_bytes());
+            p.fill(place, length, 0xFF);
+        }
+        p.cost(&[SINGLE, super::LONG]);
+    }),
     fault("table and bitmap zeroed", "exfat/used-but-free", |p, _| {
         // One hole over both: the table ends where the clusters begin.
         let (start, end) =

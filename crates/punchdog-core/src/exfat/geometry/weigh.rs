@@ -65,8 +65,8 @@ const FOLLOWED: usize = 24;
 
 /// Bytes of a volume of which some are in `gaps`: those cannot be read, or could not, and hold zeros since.
 pub(super) struct Known<'m> {
-    pub(super) medium: &'m dyn Medium,
-    pub(super) gaps: Vec<Extent>,
+    medium: &'m dyn Medium,
+    gaps: Vec<Extent>,
 }
 
 impl<'m> Known<'m> {

@@ -3,7 +3,10 @@
 use super::{cut, flaw_of};
 use crate::{
     arith::Sat,
-    cluster::chain::{End, Link, Walk},
+    cluster::{
+        chain::{End, Link, Walk},
+        seams::{self, ALIKE, JOINED},
+    },
     fat::{
         folder::{Flaws, looks_like_folder},
         layout::{
@@ -25,12 +28,6 @@ use std::{
 const HEADS: usize = 256;
 /// Bytes of a cluster that are looked at to tell whether it can be part of a folder.
 const START: usize = 128;
-
-/// Folders that break off, and pieces of folders, that are held against each other.
-const PIECES: usize = 1024;
-
-/// Letters that two names in a row have in common where one numbers on from the other.
-const ALIKE: usize = 3;
 
 /// Where a folder breaks off: what its last cluster ends with.
 struct Seam {
@@ -268,27 +265,15 @@ impl Surveyor<'_> {
         });
         let unlisted = self.unlisted_folders();
         let open = |piece: &u32| self.is_unclaimed(*piece) && !own.contains(piece);
-        let open = chained.iter().chain(unlisted.iter()).copied().filter(open).take(PIECES);
-        let pieces: Vec<(u32, Vec<u8>)> = open.map(|piece| (piece, self.cluster(piece))).collect();
-        let mut ranked = Vec::new();
-        for (number, last) in ends.iter().take(PIECES) {
-            let seam = Seam::of(&self.cluster(*last));
-            let alike = pieces.iter().map(|(piece, bytes)| (seam.alike(bytes), *piece));
-            ranked.extend(alike.filter(|(letters, _)| *letters >= ALIKE).map(|(letters, piece)| {
-                // Of several the next on the medium.
-                let behind =
-                    if piece > *last { piece.minus(*last) } else { u32::MAX.minus(*last).plus(piece) };
-                (Reverse(letters), behind, *number, piece)
-            }));
-        }
-        ranked.sort_unstable();
-        let (mut found, mut taken) = (HashMap::new(), HashSet::new());
-        for (.., number, piece) in ranked {
-            if !found.contains_key(&number) && taken.insert(piece) {
-                found.insert(number, piece);
-            }
-        }
-        found
+        let pieces: Vec<u32> =
+            chained.iter().chain(unlisted.iter()).copied().filter(open).take(JOINED).collect();
+        let starts: Vec<Vec<u8>> = pieces.iter().map(|piece| self.cluster(*piece)).collect();
+        let ends = ends.get(..ends.len().min(JOINED)).unwrap_or(ends);
+        let seams: Vec<Seam> = ends.iter().map(|(_, last)| Seam::of(&self.cluster(*last))).collect();
+        seams::join(ends, &pieces, |end, piece| match (seams.get(end), starts.get(piece)) {
+            (Some(seam), Some(start)) => seam.alike(start),
+            _ => 0,
+        })
     }
 
     fn folder_goes_on(&mut self, last: u32, walk: &Walk) -> Option<u32> {

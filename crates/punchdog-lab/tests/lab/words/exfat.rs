@@ -1570,6 +1570,28 @@ fn clusters_and_chains() {
         "#]],
     );
     says(
+        "table erased to FF",
+        &expect![[r#"
+            exfat/chain-into-free at 12372+4
+              Logs/2026/tides of the first week.csv: a chain runs into an empty table entry. The table entry of cluster 21 says nothing. It should name the next cluster, or end the chain. What is missing was not found.
+            exfat/chain-into-free at 12376+4
+              Logs/2026/counts on the western ledges, second visit.csv: a chain runs into an empty table entry. The table entry of cluster 22 says nothing. It should name the next cluster, or end the chain. What is missing was not found.
+            exfat/chain-into-free at 12428+4
+              Recordings/dawn 0002.wav: a chain runs into an empty table entry. The table entry of cluster 35 says nothing. It should name the next cluster, or end the chain. The rest was found by judgement: clusters that are in use and belong to nothing else.
+            exfat/chain-into-free at 12480+4
+              Recordings/dusk 0003.wav: a chain runs into an empty table entry. The table entry of cluster 48 says nothing. It should name the next cluster, or end the chain. The rest was found by judgement: clusters that are in use and belong to nothing else.
+            judged: rebuild 13 table entries
+              chains in use that nothing claimed and that fit the missing length, else the clusters that follow, are in use and belong to nothing else
+            derived: Recordings/Thumbs: set the length from 4096 to 3072
+              the clusters it has
+            derived: Logs/2026/tides of the first week.csv: set the length from 3755 to 1024
+              the clusters it has
+            derived: Logs/2026/counts on the western ledges, second visit.csv: set the length from 1041 to 1024
+              the clusters it has
+            34 of 38 files are whole after the repair, 5 rest on judgement and should be opened before they are handed out, 2 are kept without their names, 2 lose their end; the volume is sound.
+        "#]],
+    );
+    says(
         "table and bitmap zeroed",
         &expect![[r#"
         exfat/chain-into-free at 12324+4 12324+4
