@@ -6,6 +6,7 @@ pub mod chain;
 pub mod former;
 pub mod free;
 pub mod keeping;
+pub(crate) mod lengths;
 pub mod occupied;
 pub mod places;
 pub(crate) mod seams;

@@ -13,7 +13,7 @@ use crate::{
     arith::{Peek, Sat},
     cluster::{
         chain::Link,
-        seams::{self, ALIKE, JOINED},
+        seams::{self, JOINED, Likeness},
     },
 };
 use std::{cmp::Reverse, collections::HashMap, rc::Rc};
@@ -31,11 +31,14 @@ pub(super) struct Piece {
 }
 
 impl Piece {
-    /// Letters that the first name in it has in common with another.
-    fn alike(&self, name: &str) -> usize {
-        let first = self.name.as_deref().unwrap_or_default();
-        name.chars().zip(first.chars()).take_while(|(a, b)| a == b).count()
+    /// How well the first name in it follows another.
+    fn follows(&self, name: &[u16]) -> Likeness {
+        Likeness::of(name, &units(self.name.as_deref().unwrap_or_default()))
     }
+}
+
+fn units(name: &str) -> Vec<u16> {
+    name.encode_utf16().collect()
 }
 
 /// A folder that breaks off where no cluster goes on.
@@ -183,14 +186,14 @@ impl Surveyor<'_> {
         let each = self.out.geometry.cluster_bytes().size();
         let name = |one: &BrokenOff| {
             let bytes = self.medium.lenient(self.out.geometry.cluster_place(one.at), each).bytes;
-            last_name(&bytes, self).unwrap_or_default()
+            units(&last_name(&bytes, self).unwrap_or_default())
         };
-        let names: Vec<String> = broken.iter().map(name).collect();
+        let names: Vec<Vec<u16>> = broken.iter().map(name).collect();
         let ends: Vec<(u32, u32)> = broken.iter().map(|one| (one.number, one.at)).collect();
         let clusters: Vec<u32> = open.iter().map(|piece| piece.cluster).collect();
-        seams::join(&ends, &clusters, |end, piece| match (names.get(end), open.get(piece)) {
-            (Some(name), Some(piece)) => piece.alike(name),
-            _ => 0,
+        seams::join(&ends, &clusters, |end, piece| {
+            let likeness = open.get(piece)?.follows(names.get(end)?);
+            likeness.is_any().then_some(likeness)
         })
     }
 
@@ -211,11 +214,12 @@ impl Surveyor<'_> {
                 Some((found.cluster, Because::Derived))
             }
             Seam::Whole(name) => {
-                let name = name.unwrap_or_default();
+                let name = units(&name.unwrap_or_default());
                 let begins = open.filter(|piece| piece.start.byte(0) | IN_USE == FILE).enumerate();
-                let ranked = begins.map(|(order, piece)| (piece.alike(&name), Reverse(order), piece.cluster));
+                let ranked =
+                    begins.map(|(order, piece)| (piece.follows(&name), Reverse(order), piece.cluster));
                 let (alike, _, cluster) = ranked.max()?;
-                (alike >= ALIKE || cluster == at.plus(1)).then_some((cluster, Because::Guess))
+                (alike.is_any() || cluster == at.plus(1)).then_some((cluster, Because::Guess))
             }
         }
     }

@@ -17,14 +17,14 @@ use super::{
 };
 use crate::{
     arith::Sat,
-    cluster::chain::{End, Link, run_of},
+    cluster::{
+        chain::{End, Link, run_of},
+        lengths::{Break, rests},
+    },
     files::{end, kinds},
     medium::Extent,
 };
-use std::collections::{HashMap, HashSet};
-
-/// Pieces of other length than one that are tried for a file.
-const TRIED: usize = 4096;
+use std::collections::HashSet;
 
 /// Turns in which what one file has decides between others.
 const TURNS: usize = 64;
@@ -34,23 +34,9 @@ struct Torn {
     number: u32,
     /// What the table has of it.
     own: Runs,
-    last: u32,
     /// How the chain breaks off there.
     end: End,
-    /// Clusters that it lacks.
-    missing: u32,
-    /// Clusters in use and nobody's right behind the last one.
-    behind: u32,
-}
-
-impl Torn {
-    fn room(&self) -> (u32, u32) {
-        (self.last.plus(1), self.behind.min(self.missing))
-    }
-    /// The same where there is any.
-    fn behind(&self) -> Runs {
-        Some(self.room()).filter(|(_, count)| *count > 0).into_iter().collect()
-    }
+    at: Break,
 }
 
 impl Surveyor<'_> {
@@ -66,8 +52,8 @@ impl Surveyor<'_> {
             self.heads.insert_range(first.size()..first.plus(*count).size());
         }
         self.look_behind(&mut torn);
-        torn.retain(|one| one.behind != one.missing);
-        if !torn.iter().any(|one| one.behind < one.missing) {
+        torn.retain(|one| one.at.behind != one.at.missing);
+        if !torn.iter().any(|one| one.at.behind < one.at.missing) {
             return files;
         }
         // What fits exactly where it stands comes first, and what else can be settled alone.
@@ -81,11 +67,11 @@ impl Surveyor<'_> {
         // That may have taken some of what stands behind these.
         self.look_behind(&mut torn);
         let (mut short, mut long): (Vec<Torn>, Vec<Torn>) =
-            torn.into_iter().partition(|one| one.behind <= one.missing);
+            torn.into_iter().partition(|one| one.at.behind <= one.at.missing);
         for one in &long {
-            let extents = self.extents_with(one, &[one.room()]);
+            let extents = self.extents_with(one, &[one.at.room()]);
             if self.is_told(one, &extents) {
-                self.give(one, &[one.room()]);
+                self.give(one, &[one.at.room()]);
                 settled.insert(one.number);
             }
         }
@@ -93,7 +79,7 @@ impl Surveyor<'_> {
         let mut pieces = self.free_pieces(&short, &long);
         for _ in 0..TURNS {
             pieces.retain(|(first, _)| self.is_open(*first));
-            let found = rests(&short, &long, &pieces);
+            let found = rests(&breaks(&short), &breaks(&long), &pieces);
             for (one, runs) in short.iter().zip(&found) {
                 if let Some(runs) = runs {
                     self.give(one, runs);
@@ -109,7 +95,7 @@ impl Surveyor<'_> {
         if !short.is_empty() {
             // Somebody lacks what another could have as well.
             for one in short.iter().chain(&long) {
-                let room = if one.behind <= one.missing { one.behind() } else { Vec::new() };
+                let room = if one.at.behind <= one.at.missing { one.at.rooms() } else { Vec::new() };
                 self.give(one, &room);
                 settled.insert(one.number);
             }
@@ -144,7 +130,8 @@ impl Surveyor<'_> {
         if self.tail(missing).is_some() {
             return None;
         }
-        Some(Torn { number, own: walk.runs, last: walk.last, end: walk.end, missing, behind: 0 })
+        let at = Break { last: walk.last, missing, behind: 0 };
+        Some(Torn { number, own: walk.runs, end: walk.end, at })
     }
 
     /// True for an open cluster of which the table says nothing.
@@ -160,9 +147,9 @@ impl Surveyor<'_> {
     /// Counts the clusters right behind each that can be its own, and one more.
     fn look_behind(&mut self, torn: &mut [Torn]) {
         for one in torn {
-            let room = self.out.geometry.last_cluster().minus(one.last);
-            let row = run_of(one.last.plus(1), room.min(one.missing.plus(1)));
-            one.behind = row.take_while(|cluster| self.is_silent(*cluster)).count().narrow();
+            let room = self.out.geometry.last_cluster().minus(one.at.last);
+            let row = run_of(one.at.last.plus(1), room.min(one.at.missing.plus(1)));
+            one.at.behind = row.take_while(|cluster| self.is_silent(*cluster)).count().narrow();
         }
     }
 
@@ -172,7 +159,7 @@ impl Surveyor<'_> {
         open.difference_with(&self.out.claimed);
         open.difference_with(&self.heads);
         for one in short.iter().chain(long) {
-            let mut at = one.last.plus(1);
+            let mut at = one.at.last.plus(1);
             while open.contains(at.size()) {
                 open.remove_range(at.size()..at.plus(1).size());
                 at = at.plus(1);
@@ -206,20 +193,20 @@ impl Surveyor<'_> {
 
     /// Gives a file what the table has of it, and `runs`; it may lack some still.
     fn give(&mut self, one: &Torn, runs: &[(u32, u32)]) {
-        let mut before = one.last;
+        let mut before = one.at.last;
         for cluster in runs.iter().flat_map(|(first, count)| run_of(*first, *count)) {
             self.out.links.believe(before, Link::Next(cluster), Because::Guess);
             before = cluster;
         }
         let given = runs.iter().fold(0_u32, |sum, (_, count)| sum.plus(*count));
-        let whole = given >= one.missing;
+        let whole = given >= one.at.missing;
         let because = if whole { Because::Guess } else { Because::Derived };
         if one.end != End::Proper || given > 0 {
             self.out.links.believe(before, Link::End, because);
         }
         self.claim(one.number, &one.own.iter().chain(runs).copied().collect::<Runs>());
         self.change(one.number, |node| {
-            node.fault = (one.end != End::Proper).then_some((one.last, one.end));
+            node.fault = (one.end != End::Proper).then_some((one.at.last, one.end));
             node.flaws |= flaw_of(one.end);
             node.flaws |= if given > 0 { Flaws::GUESSED } else { Flaws::empty() };
             node.flaws |= if whole { Flaws::empty() } else { Flaws::SHORT };
@@ -228,89 +215,6 @@ impl Surveyor<'_> {
     }
 }
 
-/// What else each of `short` consists of, where lengths tell: one piece of exactly what it lacks, or those that come next.
-fn rests(short: &[Torn], long: &[Torn], pieces: &[(u32, u32)]) -> Vec<Option<Runs>> {
-    // The one piece of each length, if it is the only one.
-    let mut alone: HashMap<u32, Option<(u32, u32)>> = HashMap::new();
-    for piece in pieces {
-        alone.entry(piece.1).and_modify(|one| *one = None).or_insert(Some(*piece));
-    }
-    let doubtful: Vec<u32> = long.iter().map(|one| one.last).collect();
-    let mut found: Vec<Option<Runs>> = short.iter().map(|one| rest(one, pieces, &alone, &doubtful)).collect();
-    // What two of them could have is told by nothing.
-    let mut wanted: HashMap<u32, u32> = HashMap::new();
-    for (first, _) in found.iter().flatten().flatten() {
-        let times = wanted.entry(*first).or_default();
-        *times = times.plus(1);
-    }
-    for runs in &mut found {
-        let shared = |(first, _): &(u32, u32)| wanted.get(first).is_some_and(|times| *times > 1);
-        if runs.iter().flatten().any(shared) {
-            *runs = None;
-        }
-    }
-    found
-}
-
-/// What stands behind a file, and one piece of exactly what it still lacks; or the pieces from there on, where they come to
-/// that and nothing between is `doubtful`: a file that ends somewhere in what stands behind it.
-fn rest(
-    one: &Torn,
-    pieces: &[(u32, u32)],
-    alone: &HashMap<u32, Option<(u32, u32)>>,
-    doubtful: &[u32],
-) -> Option<Runs> {
-    let lacks = one.missing.minus(one.behind);
-    let with =
-        |more: &[(u32, u32)]| -> Runs { one.behind().into_iter().chain(more.iter().copied()).collect() };
-    if lacks == 0 {
-        return Some(with(&[]));
-    }
-    if let Some(piece) = alone.get(&lacks).copied().flatten() {
-        return Some(with(&[piece]));
-    }
-    let (before, behind) = pieces.split_at(pieces.partition_point(|(first, _)| *first <= one.last));
-    let mut taken: Runs = Vec::new();
-    let mut sum = 0_u32;
-    for piece in behind.iter().chain(before).take(TRIED) {
-        taken.push(*piece);
-        sum = sum.plus(piece.1);
-        if sum >= lacks {
-            break;
-        }
-    }
-    let (end, _) = taken.last().copied()?;
-    let between = |last: &u32| {
-        if end > one.last { (one.last..end).contains(last) } else { *last >= one.last || *last < end }
-    };
-    (sum == lacks && !doubtful.iter().any(between)).then(|| with(&taken))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    /// A file that ends at cluster `last` and lacks `missing`, of which `behind` stand right there.
-    fn torn(last: u32, missing: u32, behind: u32) -> Torn {
-        Torn { number: last, own: vec![(last, 1)], last, end: End::Free, missing, behind }
-    }
-
-    #[test]
-    fn lengths_tell_whose_a_piece_is_or_nobody_gets_it() {
-        let nobody = |found: Vec<Option<Runs>>| found.iter().all(Option::is_none);
-        // The one piece of that length, wherever it is, behind what stands there.
-        let pieces = [(40, 3), (60, 5), (80, 3)];
-        assert_eq!(rests(&[torn(20, 7, 2)], &[], &pieces), [Some(vec![(21, 2), (60, 5)])]);
-        // Two of it: those that come next, where their lengths come to what is lacking; from the start again at the end.
-        assert_eq!(rests(&[torn(20, 8, 0)], &[], &pieces), [Some(vec![(40, 3), (60, 5)])]);
-        assert_eq!(rests(&[torn(70, 6, 0)], &[], &pieces), [Some(vec![(80, 3), (40, 3)])]);
-        assert!(nobody(rests(&[torn(20, 7, 0)], &[], &pieces)), "they come to another sum");
-        // Not past a file that ends nobody knows where; one that lies elsewhere does not matter.
-        assert!(nobody(rests(&[torn(20, 8, 0)], &[torn(50, 2, 3)], &pieces)));
-        assert_eq!(rests(&[torn(20, 8, 0)], &[torn(90, 2, 3)], &pieces), [Some(vec![(40, 3), (60, 5)])]);
-        assert!(nobody(rests(&[torn(70, 6, 0)], &[torn(30, 2, 3)], &pieces)), "round the end");
-        // What two could have neither gets, and a third one still its own.
-        let all = rests(&[torn(20, 5, 0), torn(30, 5, 0), torn(70, 3, 3)], &[], &pieces);
-        assert_eq!(all, [None, None, Some(vec![(71, 3)])]);
-    }
+fn breaks(torn: &[Torn]) -> Vec<Break> {
+    torn.iter().map(|one| one.at).collect()
 }

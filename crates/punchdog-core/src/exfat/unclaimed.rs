@@ -19,7 +19,7 @@ use crate::{
 use std::collections::HashMap;
 
 /// First cluster and length of each piece.
-pub(super) type Runs = Vec<(u32, u32)>;
+pub(super) use crate::cluster::lengths::Runs;
 
 /// Unclaimed clusters that are gone through.
 const LISTED: usize = 1 << 20;

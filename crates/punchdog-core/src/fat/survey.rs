@@ -26,7 +26,7 @@ use crate::{
     progress::Watch,
 };
 use rayon::prelude::*;
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 use zerocopy::FromZeros;
 
 /// Bytes of a folder that are read: 65536 entries (specification, "FAT Directory Structure"), and
@@ -118,42 +118,65 @@ pub(super) struct Surveyor<'m> {
     pub(super) dots: Option<Vec<(u32, u32)>>,
     /// Clusters that read as parts of folders and are in no chain; found when first asked for.
     pub(super) unlisted: Option<std::rc::Rc<[u32]>>,
+    /// Clusters that hold something and are in no chain; found when first asked for.
+    pub(super) filled: Option<std::rc::Rc<ClusterSet>>,
+    /// Where pieces of folders belong that were left over when the volume was first read, and those that are left over now.
+    pub(super) joins: HashMap<u32, u32>,
+    left_over: HashMap<u32, u32>,
     label: Option<(names::Short, u64)>,
     pub(super) watch: &'m dyn Watch,
 }
 
 /// Reads the volume through.
 pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Result<Survey, MediumError> {
-    let links = Links::read(medium, geometry, watch);
-    let bits = || ClusterSet::with_capacity(geometry.last_cluster().plus(1).size());
-    let mut surveyor = Surveyor {
-        medium,
-        geometry: *geometry,
-        links,
-        tree: Tree::default(),
-        claimed: bits(),
-        shared: bits(),
-        heads: bits(),
-        seen: bits(),
-        budget: Budget::new(geometry.clusters()),
-        queue: VecDeque::new(),
-        newly_met: Vec::new(),
-        waiting_folders: VecDeque::new(),
-        waiting_files: Vec::new(),
-        broken_off: Vec::new(),
-        behind: Vec::new(),
-        lost: None,
-        table_lost: false,
-        dotted: false,
-        dots: None,
-        unlisted: None,
-        label: None,
-        watch,
-    };
+    let mut surveyor = Surveyor::new(medium, geometry, watch, HashMap::new());
     surveyor.run()?;
+    if !surveyor.left_over.is_empty() {
+        // What they name comes before what is settled by guesses: the volume is read again with them.
+        surveyor = Surveyor::new(medium, geometry, watch, surveyor.left_over);
+        surveyor.run()?;
+    }
     let survey = surveyor.finish();
     // What was cut short is no survey.
     if watch.stop() { Err(MediumError::Stopped) } else { Ok(survey) }
+}
+
+impl<'m> Surveyor<'m> {
+    fn new(
+        medium: &'m dyn Medium,
+        geometry: &Geometry,
+        watch: &'m dyn Watch,
+        joins: HashMap<u32, u32>,
+    ) -> Self {
+        let bits = || ClusterSet::with_capacity(geometry.last_cluster().plus(1).size());
+        Self {
+            medium,
+            geometry: *geometry,
+            links: Links::read(medium, geometry, watch),
+            tree: Tree::default(),
+            claimed: bits(),
+            shared: bits(),
+            heads: bits(),
+            seen: bits(),
+            budget: Budget::new(geometry.clusters()),
+            queue: VecDeque::new(),
+            newly_met: Vec::new(),
+            waiting_folders: VecDeque::new(),
+            waiting_files: Vec::new(),
+            broken_off: Vec::new(),
+            behind: Vec::new(),
+            lost: None,
+            table_lost: false,
+            dotted: false,
+            dots: None,
+            unlisted: None,
+            filled: None,
+            joins,
+            left_over: HashMap::new(),
+            label: None,
+            watch,
+        }
+    }
 }
 
 impl Surveyor<'_> {
@@ -191,6 +214,13 @@ impl Surveyor<'_> {
                 continue;
             }
             break;
+        }
+        self.resolve_rows();
+        if self.joins.is_empty() {
+            self.left_over = self.left_over();
+            if !self.left_over.is_empty() {
+                return Ok(());
+            }
         }
         self.resolve_files();
         self.accept_files_behind();

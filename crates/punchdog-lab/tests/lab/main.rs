@@ -28,4 +28,5 @@ mod reader;
 mod sweep;
 mod unlisted_damage;
 mod unreadable;
+mod wiped_tables;
 mod words;

@@ -12,6 +12,11 @@ use crate::{
 /// the entries.
 const TABLE_LOST: usize = 3;
 
+/// The rank of files that lie in pieces of which the table says nothing.
+const BROKEN: u8 = 2;
+/// The rank of files whose entries name no cluster of the volume.
+const NOWHERE: u8 = 3;
+
 /// Entries of a row that are looked at.
 const ROW_LOOKED_AT: usize = 4096;
 
@@ -27,21 +32,42 @@ enum Beyond {
 impl Surveyor<'_> {
     /// Settles all waiting files: those that need least first, so that guesses come last.
     pub(in crate::fat) fn resolve_files(&mut self) {
+        self.resolve_rows();
+        let mut broken = std::mem::take(&mut self.waiting_files);
+        if self.table_lost {
+            broken = self.share_out(broken);
+        }
+        self.resolve_each(broken.into_iter());
+    }
+
+    /// Settles the waiting files that do not lie in pieces of which the table says nothing: those are told apart when all
+    /// others have what is theirs.
+    pub(in crate::fat) fn resolve_rows(&mut self) {
         let mut waiting = std::mem::take(&mut self.waiting_files);
         waiting.append(&mut self.newly_met);
         let rank = |s: &mut Self, number: u32| {
-            let Some(node) = s.node(number).filter(|node| s.geometry.has(node.first)) else { return (3, 0) };
+            let Some(node) = s.node(number).filter(|node| s.geometry.has(node.first)) else {
+                return (NOWHERE, 0);
+            };
             let (first, size) = (node.first, node.size());
             let free = s.links.get(s.medium, first) == Link::Free;
             // Where the table lost many, a file whose clusters all follow one another without meeting the
             // beginning of another takes them before one that has to look for its own elsewhere.
             let broken = free && !s.is_clear_row(first, s.geometry.clusters_for(size));
-            (if broken { 2 } else { u8::from(free) }, first)
+            (if broken { BROKEN } else { u8::from(free) }, first)
         };
-        waiting.sort_by_cached_key(|number| rank(self, *number));
-        let free = waiting.iter().filter(|number| matches!(rank(self, **number).0, 1 | 2)).count();
+        let mut ranked: Vec<((u8, u32), u32)> =
+            waiting.into_iter().map(|number| (rank(self, number), number)).collect();
+        ranked.sort_unstable();
+        let free = ranked.iter().filter(|((rank, _), _)| matches!(*rank, 1 | BROKEN)).count();
         self.table_lost |= free >= TABLE_LOST;
-        for number in waiting {
+        let broken = ranked.split_off(ranked.partition_point(|((rank, _), _)| *rank < BROKEN));
+        self.resolve_each(ranked.into_iter().map(|(_, number)| number));
+        self.waiting_files.extend(broken.into_iter().map(|(_, number)| number));
+    }
+
+    fn resolve_each(&mut self, files: impl Iterator<Item = u32>) {
+        for number in files {
             if self.watch.stop() {
                 return;
             }
@@ -119,7 +145,7 @@ impl Surveyor<'_> {
         self.cluster(cluster).iter().all(|byte| *byte == 0)
     }
 
-    fn disagrees(&self, node: &Node) -> bool {
+    pub(super) fn disagrees(&self, node: &Node) -> bool {
         !self.agrees(&node.name, node.first)
     }
 
@@ -256,8 +282,7 @@ impl Surveyor<'_> {
             if beyond == Beyond::LostChains {
                 return None;
             }
-            let next = (last.plus(1)..=self.geometry.last_cluster())
-                .find(|c| self.is_unclaimed(*c) && !mine.contains(c))?;
+            let next = self.next_open(last, &mine)?;
             // A run goes on only through entries that were lost in the same way as the broken one.
             let same = match self.links.get(self.medium, next) {
                 Link::Free => walk.end == End::Free,
@@ -283,6 +308,20 @@ impl Surveyor<'_> {
         }
         let first = self.node(number)?.first;
         Some(self.walk(first))
+    }
+
+    /// The next cluster behind `last` that is neither anybody's nor `mine`; where the table is lost and it is not the very next
+    /// one, a file has not been continued in what is blank.
+    fn next_open(&mut self, last: u32, mine: &std::collections::HashSet<u32>) -> Option<u32> {
+        let open = |s: &Self, cluster: u32| s.is_unclaimed(cluster) && !mine.contains(&cluster);
+        let end = self.geometry.last_cluster();
+        let next = last.plus(1);
+        if next <= end && open(self, next) {
+            return Some(next);
+        }
+        let filled = self.table_lost.then(|| self.filled());
+        let holds = |cluster: u32| filled.as_ref().is_none_or(|filled| filled.contains(cluster.size()));
+        (next..=end).find(|cluster| open(self, *cluster) && holds(*cluster))
     }
 
     /// A lost chain that can be the rest of a file: the one right behind the break, or, unless the clusters

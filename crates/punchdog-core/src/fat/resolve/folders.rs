@@ -5,13 +5,12 @@ use crate::{
     arith::Sat,
     cluster::{
         chain::{End, Link, Walk},
-        seams::{self, ALIKE, JOINED},
+        seams::{self, JOINED, Likeness},
     },
     fat::{
         folder::{Flaws, looks_like_folder},
         layout::{
-            ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ENTRY_BYTES, FREE_ENTRY, LAST_LONG, LONG_UNITS, LongEntry,
-            ShortEntry,
+            ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ENTRY_BYTES, FREE_ENTRY, LAST_LONG, LongEntry, ShortEntry,
         },
         links::Because,
         names,
@@ -30,38 +29,38 @@ const HEADS: usize = 256;
 const START: usize = 128;
 
 /// Where a folder breaks off: what its last cluster ends with.
-struct Seam {
+pub(super) struct Seam {
     /// A part of a long name, whose other parts come next.
     broken: Option<LongEntry>,
     /// The last short name.
-    name: Option<names::Short>,
-    /// The beginning of the last long one.
-    long: Option<[u16; LONG_UNITS]>,
+    short: Option<Vec<u16>>,
+    /// The last long one, as much of it as stands here.
+    long: Option<Vec<u16>>,
 }
 
 impl Seam {
-    fn of(bytes: &[u8]) -> Self {
+    pub(super) fn of(bytes: &[u8]) -> Self {
         let last = bytes.chunks_exact(ENTRY_BYTES).next_back().and_then(LongEntry::read);
         Self {
             broken: last.filter(is_part),
-            name: bytes.chunks_exact(ENTRY_BYTES).rev().find_map(short_name),
-            long: bytes.chunks_exact(ENTRY_BYTES).rev().find_map(long_beginning),
+            short: bytes.chunks_exact(ENTRY_BYTES).rev().find_map(short_name),
+            long: long_name(bytes, true),
         }
     }
-    /// How many letters the first name of a cluster has in common with the last one here; `None` where
-    /// the cluster cannot come next: in the middle of a long name the parts must fit, and where none
-    /// is broken off none may go on.
-    fn likeness(&self, bytes: &[u8]) -> Option<usize> {
-        self.fits(bytes).then(|| self.alike(bytes))
+    /// How well the first name of a cluster follows the last one here; `None` where the cluster cannot come next: in the middle
+    /// of a long name the parts must fit, and where none is broken off none may go on.
+    pub(super) fn likeness(&self, bytes: &[u8]) -> Option<Likeness> {
+        self.fits(bytes).then(|| self.follows(bytes))
     }
-    /// How many letters the first name of a cluster has in common with the last one here, short or long: of the short ones
-    /// of many files that begin alike only two letters are their own.
-    fn alike(&self, bytes: &[u8]) -> usize {
+    /// How well the first name of a cluster follows the last one here, short or long: of the short ones of many files that
+    /// begin alike only two letters are their own.
+    fn follows(&self, bytes: &[u8]) -> Likeness {
+        let of = |one: &Option<Vec<u16>>, other: Option<Vec<u16>>| match (one, other) {
+            (Some(one), Some(other)) => Likeness::of(one, &other),
+            _ => Likeness::default(),
+        };
         let short = bytes.chunks_exact(ENTRY_BYTES).find_map(short_name);
-        let long = bytes.chunks_exact(ENTRY_BYTES).find_map(long_beginning);
-        let short = self.name.zip(short).map_or(0, |(one, other)| in_common(&one, &other));
-        let long = self.long.zip(long).map_or(0, |(one, other)| in_common(&one, &other));
-        short.max(long)
+        of(&self.short, short).max(of(&self.long, long_name(bytes, false)))
     }
     fn fits(&self, bytes: &[u8]) -> bool {
         let next = LongEntry::read(bytes).filter(is_part);
@@ -80,14 +79,28 @@ impl Seam {
     }
 }
 
-fn in_common<T: PartialEq>(one: &[T], other: &[T]) -> usize {
-    one.iter().zip(other).take_while(|(a, b)| a == b).count()
-}
-
-/// The first characters of a long name, in its part that stands last.
-fn long_beginning(bytes: &[u8]) -> Option<[u16; LONG_UNITS]> {
-    let part = LongEntry::read(bytes).filter(is_part)?;
-    (part.order & !LAST_LONG == 1).then(|| part.units())
+/// The first long name in these bytes, or the last: of its parts, which stand in front of one another, those that stand here.
+fn long_name(bytes: &[u8], last: bool) -> Option<Vec<u16>> {
+    let entries = || bytes.chunks_exact(ENTRY_BYTES).map(|raw| LongEntry::read(raw).filter(is_part));
+    let begins = |part: &Option<LongEntry>| part.as_ref().is_some_and(|part| part.order & !LAST_LONG == 1);
+    let at = if last {
+        entries().len().checked_sub(entries().rev().position(|part| begins(&part))?.plus(1))?
+    } else {
+        entries().position(|part| begins(&part))?
+    };
+    let parts = entries().take(at.plus(1)).collect::<Vec<_>>();
+    let mut name: Vec<u16> = Vec::new();
+    for (order, part) in (1_u32..).zip(parts.into_iter().rev()) {
+        let Some(part) = part.filter(|part| u32::from(part.order & !LAST_LONG) == order) else { break };
+        name.extend(part.units());
+        if part.order & LAST_LONG != 0 {
+            break;
+        }
+    }
+    // Behind the name stand a zero and filling (specification, "Long File Name Implementation").
+    let length = name.iter().position(|unit| *unit == 0).unwrap_or(name.len());
+    name.truncate(length);
+    Some(name)
 }
 
 fn is_part(entry: &LongEntry) -> bool {
@@ -95,10 +108,11 @@ fn is_part(entry: &LongEntry) -> bool {
 }
 
 /// The short name in these bytes, if they are a short entry in use.
-fn short_name(bytes: &[u8]) -> Option<names::Short> {
+fn short_name(bytes: &[u8]) -> Option<Vec<u16>> {
     let entry = ShortEntry::read(bytes)?;
     let used = !matches!(entry.name.first(), None | Some(&(0 | FREE_ENTRY)));
-    (used && entry.attributes & ATTR_LONG_NAME_MASK != ATTR_LONG_NAME).then_some(entry.name)
+    let listed = used && entry.attributes & ATTR_LONG_NAME_MASK != ATTR_LONG_NAME;
+    listed.then(|| entry.name.iter().map(|byte| u16::from(*byte)).collect())
 }
 
 impl Surveyor<'_> {
@@ -213,7 +227,10 @@ impl Surveyor<'_> {
                 return;
             }
             let last = walk.last;
-            if self.holds_end_mark(last) {
+            if let Some(next) = self.joins.get(&last).copied().filter(|next| self.is_unclaimed(*next)) {
+                self.links.rebuild(last, Link::Next(next), Because::Guess);
+                self.change(number, |node| node.flaws.set(Flaws::GUESSED));
+            } else if self.holds_end_mark(last) {
                 self.links.rebuild(last, Link::End, Because::Derived);
             } else if let Some(next) = self.folder_goes_on(last, &walk) {
                 self.links.rebuild(last, Link::Next(next), Because::Guess);
@@ -227,8 +244,8 @@ impl Surveyor<'_> {
     }
 
     /// Takes up the folders that break off where no cluster goes on. A piece of one may stand behind another that is gone:
-    /// of the pieces that nobody has, the one whose first name is most like the last one here. What goes on without
-    /// a gap was taken before. True when there were any.
+    /// of the pieces that nobody has, the one whose first name is most like the last one here; when all those are taken, one
+    /// with other names. What goes on without a gap was taken before. True when there were any.
     pub(in crate::fat) fn resolve_broken_off(&mut self) -> bool {
         let broken = std::mem::take(&mut self.broken_off);
         if broken.is_empty() {
@@ -237,17 +254,28 @@ impl Surveyor<'_> {
         let (mut ends, mut own) = (Vec::new(), HashSet::new());
         for number in broken {
             let first = self.node(number).map_or(0, |node| node.first);
-            let walk = self.walk(first);
+            let mut walk = self.walk(first);
+            if let Some((_, before)) = walk.meets {
+                cut(&mut walk, before);
+            }
             own.extend(walk.clusters());
             ends.push((number, walk.last));
         }
-        let mut next = self.pieces_behind_gaps(&ends, &own);
+        let mut next = self.pieces_behind_gaps(&ends, &own, true);
+        let alike = !next.is_empty();
+        if !alike {
+            next = self.pieces_behind_gaps(&ends, &own, false);
+        }
         for (number, last) in ends {
             match next.remove(&number) {
                 Some(piece) => {
                     self.links.rebuild(last, Link::Next(piece), Because::Guess);
                     self.heads.insert(piece.size());
                     self.change(number, |node| node.flaws.set(Flaws::GUESSED));
+                }
+                None if alike => {
+                    self.broken_off.push(number);
+                    continue;
                 }
                 None => self.links.rebuild(last, Link::End, Because::Guess),
             }
@@ -256,8 +284,14 @@ impl Surveyor<'_> {
         true
     }
 
-    /// Of folders and their last clusters: the piece that each goes on with, if one is like it. What is `own` they have.
-    fn pieces_behind_gaps(&mut self, ends: &[(u32, u32)], own: &HashSet<u32>) -> HashMap<u32, u32> {
+    /// Of folders and their last clusters: the piece that each goes on with, if one is like it, or can come next. What is
+    /// `own` they have.
+    fn pieces_behind_gaps(
+        &mut self,
+        ends: &[(u32, u32)],
+        own: &HashSet<u32>,
+        alike: bool,
+    ) -> HashMap<u32, u32> {
         // What the table has of a folder whose first cluster is gone is a chain to which nothing leads.
         let chained: Vec<u32> = self.with_lost(|s, lost| {
             let heads = lost.all.iter().filter(|l| l.folder_in.is_none()).map(|l| l.head);
@@ -270,9 +304,10 @@ impl Surveyor<'_> {
         let starts: Vec<Vec<u8>> = pieces.iter().map(|piece| self.cluster(*piece)).collect();
         let ends = ends.get(..ends.len().min(JOINED)).unwrap_or(ends);
         let seams: Vec<Seam> = ends.iter().map(|(_, last)| Seam::of(&self.cluster(*last))).collect();
-        seams::join(ends, &pieces, |end, piece| match (seams.get(end), starts.get(piece)) {
-            (Some(seam), Some(start)) => seam.alike(start),
-            _ => 0,
+        seams::join(ends, &pieces, |end, piece| {
+            let (seam, start) = (seams.get(end)?, starts.get(piece)?);
+            let likeness = if alike { Some(seam.follows(start)) } else { seam.likeness(start) };
+            likeness.filter(|likeness| likeness.is_any() || !alike)
         })
     }
 
@@ -293,57 +328,40 @@ impl Surveyor<'_> {
             heads.filter(|head| free(s, *head) && full(s, *head)).take(HEADS).collect()
         });
         match fitting.as_slice() {
-            [only] if seam.likeness(&self.cluster(*only)) >= Some(ALIKE) => Some(*only),
+            [only] if seam.likeness(&self.cluster(*only)).is_some_and(Likeness::is_any) => Some(*only),
             heads => self.continuation(&seam, last, walk, heads),
         }
     }
 
     /// Among the heads of lost chains and the clusters of which the table says nothing, the one that
-    /// goes on where cluster `last` breaks off; of several the one most like it, and of those the next on
-    /// the medium.
+    /// goes on where cluster `last` breaks off: in the middle of a long name, or with names like the last one; of several the
+    /// one most like it, and of those the next on the medium.
     fn continuation(&mut self, seam: &Seam, last: u32, walk: &Walk, heads: &[u32]) -> Option<u32> {
         let candidates = self.unlisted_folders();
         let (before, behind) = candidates.split_at(candidates.partition_point(|cluster| *cluster <= last));
         let open = |cluster: &&u32| self.is_unclaimed(**cluster) && !walk.clusters().any(|c| c == **cluster);
         let fitting = heads.iter().chain(behind).chain(before).filter(open).enumerate();
         let ranked = fitting.filter_map(|(order, cluster)| {
-            Some((seam.likeness(&self.cluster(*cluster))?, Reverse(order), *cluster))
+            let likeness = seam.likeness(&self.cluster(*cluster))?;
+            let fits = likeness.is_any() || seam.broken.is_some();
+            fits.then_some((likeness, Reverse(order), *cluster))
         });
         ranked.max().map(|(.., cluster)| cluster)
     }
 
     /// Clusters of which the table says nothing, and which read as a later part of a folder.
-    fn unlisted_folders(&mut self) -> std::rc::Rc<[u32]> {
+    pub(super) fn unlisted_folders(&mut self) -> std::rc::Rc<[u32]> {
         if let Some(found) = &self.unlisted {
             return found.clone();
         }
         let mut found = Vec::new();
-        let mut next = 2;
-        while next <= self.geometry.last_cluster() && !self.watch.stop() {
-            let cluster = next;
-            next = next.plus(1);
-            // A hole is no folder.
-            let place = self.geometry.cluster_offset(cluster);
-            let Some(data) = self.medium.data_from(place) else { break };
-            if data.offset >= place.plus(self.geometry.cluster_bytes().wide()) {
-                let clusters = data.offset.minus(place).per(self.geometry.cluster_bytes().wide());
-                next = cluster.plus(clusters.narrow());
-                continue;
-            }
-            let silent =
-                matches!(self.links.get(self.medium, cluster), Link::Free | Link::Odd(_) | Link::Unreadable);
-            if !silent || !self.is_unclaimed(cluster) {
-                continue;
-            }
-            let start = self.medium.lenient(self.geometry.cluster_offset(cluster), START).bytes;
+        self.look_at_silent(START, |s, cluster, start| {
             let dotted = start.starts_with(&names::DOT);
-            if !dotted
-                && looks_like_folder(&start, self.geometry.bounds(), false)
-                && self.goes_on_as_folder(cluster)
-            {
+            let reads = !dotted && looks_like_folder(start, s.geometry.bounds(), false);
+            if reads && s.goes_on_as_folder(cluster) {
                 found.push(cluster);
             }
-        }
+        });
         let found: std::rc::Rc<[u32]> = found.into();
         self.unlisted = Some(found.clone());
         found

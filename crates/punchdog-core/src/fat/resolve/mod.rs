@@ -6,6 +6,8 @@
 
 mod files;
 mod folders;
+mod left_over;
+mod share_out;
 
 use super::{
     folder::{Flaws, looks_like_folder},

@@ -33,7 +33,7 @@ use std::{
 };
 
 /// Path and hash of every intact file, as our own reader sees them.
-fn contents(bytes: &[u8]) -> BTreeMap<String, String> {
+pub(crate) fn contents(bytes: &[u8]) -> BTreeMap<String, String> {
     let medium = Memory::new(bytes.to_vec());
     let volume = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
     let files = volume.files(&medium, Wanted::default(), &Silent).unwrap();

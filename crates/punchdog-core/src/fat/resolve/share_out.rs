@@ -1,0 +1,197 @@
+//! Files that lie in pieces, and of which the table says nothing: whose what is nobody's can be, by lengths and by content.
+//!
+//! A file is taken to lie in a row where nothing stands in its way; what is left to these is what no row has and is not
+//! blank. A piece is a file's where it is the only one of exactly the length that is lacking, where the next ones come to that,
+//! or where sums that run through the content say so.
+
+use super::flaw_of;
+use crate::{
+    arith::Sat,
+    cluster::{
+        chain::{End, Link, run_of},
+        lengths::{Break, Runs, rests},
+        set::ClusterSet,
+    },
+    fat::{folder::Flaws, links::Because, survey::Surveyor},
+    files::{end, kinds},
+    medium::Extent,
+};
+use std::rc::Rc;
+
+/// Turns in which what one file has decides between others.
+const TURNS: usize = 64;
+/// Pieces of which a file's content is asked whether it goes on there, and bytes that may be read for one file.
+const ASKED: usize = 64;
+const READ: u64 = 256 << 20;
+
+/// A file that breaks off.
+struct Torn {
+    number: u32,
+    own: Runs,
+    at: Break,
+}
+
+impl Surveyor<'_> {
+    /// Settles those of `files` of which something tells where they go on; gives the others.
+    pub(super) fn share_out(&mut self, files: Vec<u32>) -> Vec<u32> {
+        let mut torn: Vec<Torn> = files.iter().filter_map(|number| self.torn(*number)).collect();
+        let mut settled = Vec::new();
+        for _ in 0..TURNS {
+            if torn.is_empty() || self.watch.stop() {
+                break;
+            }
+            let pieces = self.free_pieces(&torn);
+            let breaks: Vec<Break> = torn.iter().map(|one| one.at).collect();
+            let found = rests(&breaks, &[], &pieces);
+            let before = settled.len();
+            for (one, runs) in torn.iter().zip(found) {
+                let told = runs.or_else(|| self.told_by_content(one, &pieces));
+                // What was given to one meanwhile is not another's.
+                let open = |runs: &Runs| runs.iter().all(|(first, count)| self.is_open_run(*first, *count));
+                if let Some(runs) = told.filter(open) {
+                    self.give(one, &runs);
+                    settled.push(one.number);
+                }
+            }
+            torn.retain(|one| !settled.contains(&one.number));
+            if settled.len() == before {
+                break;
+            }
+        }
+        files.into_iter().filter(|number| !settled.contains(number)).collect()
+    }
+
+    fn torn(&mut self, number: u32) -> Option<Torn> {
+        let node = self.node(number).filter(|node| self.geometry.has(node.first))?;
+        let (first, needed) = (node.first, self.geometry.clusters_for(node.size()));
+        if self.disagrees(node) {
+            return None;
+        }
+        let walk = self.walk(first);
+        if walk.end != End::Free || walk.meets.is_some() || walk.length == 0 || walk.length >= needed {
+            return None;
+        }
+        let missing = needed.minus(walk.length);
+        let room = self.geometry.last_cluster().minus(walk.last).min(missing.plus(1));
+        let row = run_of(walk.last.plus(1), room);
+        let behind = row.take_while(|cluster| self.is_silent(*cluster)).count().narrow();
+        let at = Break { last: walk.last, missing, behind };
+        (behind < missing).then_some(Torn { number, own: walk.runs, at })
+    }
+
+    /// True for a cluster that is nobody's, and of which the table says nothing.
+    pub(super) fn is_silent(&mut self, cluster: u32) -> bool {
+        self.is_unclaimed(cluster)
+            && matches!(self.links.get(self.medium, cluster), Link::Free | Link::Odd(_) | Link::Unreadable)
+    }
+
+    fn is_open_run(&self, first: u32, count: u32) -> bool {
+        run_of(first, count).all(|cluster| self.is_unclaimed(cluster))
+    }
+
+    /// Clusters in a row that hold something and are nobody's, and right behind no file that breaks off.
+    fn free_pieces(&mut self, torn: &[Torn]) -> Runs {
+        let mut open = self.filled().as_ref().clone();
+        open.difference_with(&self.claimed);
+        open.difference_with(&self.heads);
+        for one in torn {
+            let (first, count) = one.at.room();
+            open.remove_range(first.size()..first.plus(count).size());
+        }
+        let mut pieces: Runs = Vec::new();
+        for cluster in open.ones().map(Sat::narrow) {
+            match pieces.last_mut() {
+                Some((first, count)) if first.plus(*count) == cluster => *count = count.plus(1),
+                _ => pieces.push((cluster, 1)),
+            }
+        }
+        // What begins like a file is the beginning of one.
+        pieces.retain(|(first, _)| kinds::extension(&self.cluster(*first)).is_none());
+        pieces
+    }
+
+    /// Clusters that are not blank, nobody's when this is first asked, and of which the table says nothing.
+    pub(super) fn filled(&mut self) -> Rc<ClusterSet> {
+        if let Some(found) = &self.filled {
+            return found.clone();
+        }
+        let mut found = ClusterSet::with_capacity(self.geometry.last_cluster().plus(1).size());
+        self.look_at_silent(kinds::ENOUGH, |_, cluster, start| {
+            let first = start.first().copied().unwrap_or_default();
+            if start.iter().any(|byte| *byte != first) {
+                found.insert(cluster.size());
+            }
+        });
+        let found = Rc::new(found);
+        self.filled = Some(found.clone());
+        found
+    }
+
+    /// Shows the first bytes of each cluster that is nobody's, of which the table says nothing, and that is no hole.
+    pub(super) fn look_at_silent(&mut self, bytes: usize, mut take: impl FnMut(&mut Self, u32, &[u8])) {
+        let each = self.geometry.cluster_bytes();
+        let mut next = 2;
+        while next <= self.geometry.last_cluster() && !self.watch.stop() {
+            let cluster = next;
+            next = next.plus(1);
+            let place = self.geometry.cluster_offset(cluster);
+            let Some(data) = self.medium.data_from(place) else { break };
+            if data.offset >= place.plus(each.wide()) {
+                next = cluster.plus(data.offset.minus(place).per(each.wide()).narrow());
+            } else if self.is_silent(cluster) {
+                let start = self.medium.lenient(place, bytes.min(each.size())).bytes;
+                take(self, cluster, &start);
+            }
+        }
+    }
+
+    /// Where one file goes on, if its content has sums that say so: what stands behind it, then what follows from a piece on.
+    fn told_by_content(&self, one: &Torn, pieces: &[(u32, u32)]) -> Option<Runs> {
+        let size = self.node(one.number)?.size().wide();
+        let lacks = one.at.missing.minus(one.at.behind);
+        let (before, behind) = pieces.split_at(pieces.partition_point(|(first, _)| *first <= one.at.last));
+        let order: Runs = behind.iter().chain(before).copied().collect();
+        let most = READ.per(size.max(1)).min(ASKED.wide()).size();
+        (0..order.len()).take(most).find_map(|from| {
+            let mut left = lacks;
+            let mut runs = one.at.rooms();
+            for (first, count) in order.iter().skip(from) {
+                let taken = left.min(*count);
+                runs.push((*first, taken));
+                left = left.minus(taken);
+                if left == 0 {
+                    break;
+                }
+            }
+            let all: Vec<Extent> = one.own.iter().chain(&runs).map(|run| self.extent(*run)).collect();
+            (left == 0 && end::proves(self.medium, &all, size)).then_some(runs)
+        })
+    }
+
+    fn extent(&self, (first, count): (u32, u32)) -> Extent {
+        let each = self.geometry.cluster_bytes().wide();
+        Extent::new(self.geometry.cluster_offset(first), count.wide().times(each))
+    }
+
+    fn give(&mut self, one: &Torn, runs: &[(u32, u32)]) {
+        let mut before = one.at.last;
+        for cluster in runs.iter().flat_map(|(first, count)| run_of(*first, *count)) {
+            self.links.rebuild(before, Link::Next(cluster), Because::Guess);
+            before = cluster;
+        }
+        self.links.rebuild(before, Link::End, Because::Derived);
+        let single = one.own.iter().fold(0_u32, |sum, (_, count)| sum.plus(*count)) == 1;
+        self.change(one.number, |node| {
+            if single {
+                node.flaws.set(Flaws::FIRST_FREE);
+            }
+            node.fault.get_or_insert((one.at.last, End::Free));
+            node.flaws.set(flaw_of(End::Free));
+            node.flaws.set(Flaws::GUESSED);
+        });
+        if let Some(first) = self.node(one.number).map(|node| node.first) {
+            let walk = self.walk(first);
+            self.claim(one.number, &walk);
+        }
+    }
+}
