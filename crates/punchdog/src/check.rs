@@ -128,6 +128,7 @@ fn table(page: &mut Page, seen: &Scouting, target: &Target) {
 fn verdict(found: &Diagnosed) -> (String, anstyle::Style) {
     let faults = page::count(found.faults(), "fault", "faults");
     match found.verdict() {
+        Comes::Sound if found.target.is_contested() => ("sound by itself".to_owned(), page::WARN),
         Comes::Sound => ("sound".to_owned(), page::GOOD),
         Comes::Untidy => (format!("untidy: {faults}"), page::STRONG),
         Comes::FilesAtRisk => (format!("files at risk: {faults}"), page::WARN),
@@ -167,6 +168,10 @@ fn volume(page: &mut Page, path: &Path, found: &Diagnosed, again: &str, all: boo
             "what is in it; hosts do not show it because of the partition table"
         };
         let mut next = vec![(format!("punchdog files {image}{again}"), when)];
+        if found.is_formatted_over() {
+            let from = crate::explain::unearth(path, again);
+            next.push((from, "searches for what was on it before; write nothing to the medium"));
+        }
         if examination.deleted.readable >= MANY_DELETED {
             next.push((
                 format!("punchdog salvage {image}{again} --state deleted --to SOMEWHERE-ELSE"),

@@ -18,6 +18,7 @@ use punchdog_core::{
         examination::Exhibit,
         finding::Entry,
         forecast::{Basis, HostForecast},
+        wording::capital,
     },
 };
 use serde_json::{Value, json};
@@ -164,14 +165,15 @@ fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str,
         page.gap();
         page.say(&format!(
             "Nothing in the volume stops a host. {}: {}",
-            reason.summary, reason.entry.meaning
+            capital(&reason.summary),
+            reason.entry.meaning
         ));
         page.say(reason.entry.mending);
         let questions = (
             format!("punchdog plan {image}{again} --out {}", page::quoted(&plan)),
             "the questions that it leaves to you, with their options",
         );
-        let first = if reason.entry.code.ends_with("/older-volume-in-free-space") {
+        let first = if found.is_formatted_over() {
             (unearth(path, again), "searches for what was on it before")
         } else {
             (format!("punchdog files {image}{again} --deleted"), "what its folders name, deleted files too")
@@ -291,7 +293,7 @@ fn bytes(page: &mut Page, exhibit: &Exhibit, base: u64) {
 }
 
 /// The command that searches for what no folder names.
-fn unearth(path: &Path, again: &str) -> String {
+pub(crate) fn unearth(path: &Path, again: &str) -> String {
     let finds = page::quoted(&page::beside(path, again, "finds.json"));
     format!("punchdog unearth {}{again} --out {finds}", page::quoted(path))
 }

@@ -18,13 +18,15 @@ const NEARLY_EMPTY: usize = 16;
 /// Bytes of free space that are looked at.
 const LOOKED_AT: u64 = 32 << 20;
 
-/// Folders of an older volume.
+/// What is left of an older volume.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Former {
-    /// Where the first begins: bytes from the start of the volume.
+    /// Where the first folder begins, or its boot sector: bytes from the start of the volume.
     pub first: u64,
-    /// How many were seen.
+    /// How many folders were seen.
     pub folders: u64,
+    /// A boot sector of it.
+    pub boot: Option<u64>,
 }
 
 /// Looks for folders in the free space of a volume whose clusters begin at `from`; `nodes` is how much is on
@@ -38,6 +40,7 @@ pub(crate) fn look(
     if nodes > NEARLY_EMPTY {
         return None;
     }
+    let own = medium.lenient(0, 512).bytes;
     let mut found: Option<Former> = None;
     let (mut at, mut left) = (from, LOOKED_AT);
     while left > 0
@@ -47,16 +50,18 @@ pub(crate) fn look(
         let bytes = medium.lenient(piece.offset, piece.length.size()).bytes;
         for (number, sector) in bytes.chunks(512).enumerate() {
             let place = piece.offset.plus(number.times(512).wide());
-            if begins_folder(sector) && !is_used(place) {
-                let former = found.get_or_insert(Former { first: place, folders: 0 });
-                former.folders = former.folders.plus(1);
+            let (folder, boot) = (begins_folder(sector), begins_volume(sector) && !is_same(sector, &own));
+            if (folder || boot) && !is_used(place) {
+                let former = found.get_or_insert(Former { first: place, folders: 0, boot: None });
+                former.folders = former.folders.plus(u64::from(folder));
+                former.boot = former.boot.or(boot.then_some(place));
             }
         }
         at = piece.end();
         left = left.minus(piece.length);
     }
     // One alone can be a folder that was deleted from this volume.
-    found.filter(|former| former.folders > 1)
+    found.filter(|former| former.folders > 1 || former.boot.is_some())
 }
 
 /// True for the beginning of a folder, of whatever family: what is beneath a volume need not be of its own,
@@ -67,6 +72,34 @@ fn begins_folder(sector: &[u8]) -> bool {
         FILE_ENTRY => begins_with_set(sector),
         _ => false,
     }
+}
+
+/// A boot sector: its name, or fields that only such a one has (exFAT 1.00, 3.1.2; FAT 1.03, Boot Sector and BPB).
+pub(crate) fn begins_volume(sector: &[u8]) -> bool {
+    let jump = matches!(sector.part(0, 3), [0xEB, _, 0x90] | [0xE9, _, _]);
+    if !jump || sector.part(510, 2) != [0x55, 0xAA] {
+        return false;
+    }
+    let named = matches!(sector.part(3, 8), b"EXFAT   " | b"NTFS    ");
+    let (bytes, clustered, reserved, tables) =
+        (sector.le16(11), sector.byte(13), sector.le16(14), sector.byte(16));
+    let fat = matches!(bytes, 512 | 1024 | 2048 | 4096)
+        && clustered.is_power_of_two()
+        && reserved > 0
+        && matches!(tables, 1 | 2)
+        && matches!(sector.byte(21), 0xF0 | 0xF8..=0xFF);
+    named || fat
+}
+
+/// True for boot sectors of one volume: a copy that it had before it was enlarged stands in its midst.
+fn is_same(one: &[u8], other: &[u8]) -> bool {
+    let serials: &[(usize, usize)] = match one.part(3, 8) {
+        b"NTFS    " => &[(72, 8)],
+        b"EXFAT   " => &[(100, 4)],
+        _ => &[(39, 4), (67, 4)],
+    };
+    let alike = |(at, length): &(usize, usize)| one.part(*at, *length) == other.part(*at, *length);
+    one.part(3, 8) == other.part(3, 8) && serials.iter().all(alike)
 }
 
 /// A folder of FAT: "." and "..", both folders (FAT 1.03, FAT Directory Structure, `DIR_Name`, `DIR_Attr`).
@@ -127,9 +160,20 @@ impl Former {
     /// The remark that says so.
     pub(crate) fn finding(self, class: &'static Entry) -> Finding {
         let many = counted(self.folders, "folder of an older volume lies", "folders of an older volume lie");
-        Finding::new(class, format!("{many} in free space")).at(self.first, 512).because(
-            format!("The first begins at byte {} of the volume.", self.first),
-            "The volume is nearly empty, and nothing in it names them.",
+        let (summary, seen) = match self.boot {
+            Some(at) => (
+                "the boot sector of an older volume lies in free space".to_owned(),
+                format!("It stands at byte {at} of the volume."),
+            ),
+            None => (
+                format!("{many} in free space"),
+                format!("The first begins at byte {} of the volume.", self.first),
+            ),
+        };
+        let first = Finding::new(class, summary).at(self.boot.unwrap_or(self.first), 512);
+        first.because(
+            seen,
+            "The volume is nearly empty, and nothing in it names what was there.",
             "It was formatted over. Write nothing to the medium; keep this image.",
         )
     }

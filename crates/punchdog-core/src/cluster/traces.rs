@@ -17,6 +17,8 @@ pub struct Traces {
     pub sets: Vec<u64>,
     /// Where files of known kinds begin.
     pub starts: Vec<u64>,
+    /// Boot sectors.
+    pub boots: Vec<u64>,
 }
 
 /// Where clusters stand.

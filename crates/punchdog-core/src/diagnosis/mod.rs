@@ -65,6 +65,11 @@ impl Target {
         let faults = self.place.as_ref().map_or(&[][..], |place| &place.way_faults);
         self.table_sound && !faults.is_empty() && faults.iter().all(others)
     }
+    /// Another volume claims some of the same bytes, and no table says which of the two is in use.
+    pub fn is_contested(&self) -> bool {
+        let faults = self.place.as_ref().map_or(&[][..], |place| &place.way_faults);
+        faults.iter().any(|entry| entry.code == partition::catalogue::RIVAL.code)
+    }
     /// Nothing is wrong with the way to it, nor with the table that it is in.
     pub fn way_is_clear(&self) -> bool {
         self.table_sound && self.place.as_ref().is_none_or(|place| place.way_faults.is_empty())
@@ -207,6 +212,9 @@ pub struct Diagnosed {
     pub hosts: Vec<HostForecast>,
 }
 
+/// How the codes end that say so of a volume that was formatted over.
+const OLDER: &str = "/older-volume-in-free-space";
+
 /// What a volume comes to, in a word.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Verdict {
@@ -261,7 +269,10 @@ impl Diagnosed {
         }
         let window = Window::new(image, target.extent);
         let mut survey = target.volume.survey(&window, watch)?;
-        let examination = survey.examine(&window);
+        let mut examination = survey.examine(&window);
+        if target.is_contested() {
+            examination.tell_contested();
+        }
         let hosts = target.volume.forecast(&window, sector);
         Ok((Self { target, examination, hosts }, survey))
     }
@@ -287,9 +298,13 @@ impl Diagnosed {
     pub fn reason_for_absence(&self) -> Option<&Finding> {
         let tells = |finding: &&Finding| {
             let code = finding.entry.code;
-            code.ends_with("/older-volume-in-free-space") || code.ends_with("/hidden-tree")
+            code.ends_with(OLDER) || code.ends_with("/hidden-tree")
         };
         self.examination.findings.iter().find(tells)
+    }
+    /// What is left of an older volume lies in its free space.
+    pub fn is_formatted_over(&self) -> bool {
+        self.reason_for_absence().is_some_and(|reason| reason.entry.code.ends_with(OLDER))
     }
     /// Every host finds it, and mounts it for reading and writing.
     pub fn reaches_every_host(&self) -> bool {

@@ -148,6 +148,7 @@ pub struct Examination {
 
 /// How what stands behind a lost structure is told of, where nothing is wrong with it, and else.
 const EVERYTHING: &str = "everything behind it is whole";
+const NOTHING: &str = "Nothing is wrong with this volume.";
 const SOMETHING: &str = "behind it is whole";
 
 impl Examination {
@@ -181,7 +182,7 @@ impl Examination {
     pub(crate) fn tell(&mut self, gone: Option<(&str, bool)>, broken: &str) {
         let whole = listed(&self.intact);
         self.story = match gone {
-            _ if self.sound() => "Nothing is wrong with this volume.".to_owned(),
+            _ if self.sound() => NOTHING.to_owned(),
             Some((what, all)) => {
                 let lead = if all { EVERYTHING } else { SOMETHING };
                 format!("The {what} is gone; {lead}: {whole}.{broken}")
@@ -196,6 +197,12 @@ impl Examination {
                 format!("{first}.{more} Whole: {whole}.{broken}")
             }
         };
+    }
+    /// Says that another volume claims some of the same bytes: that nothing is wrong is then said of this one alone.
+    pub(crate) fn tell_contested(&mut self) {
+        let alone = "By itself nothing is wrong with this volume.";
+        let more = "Another volume claims some of the same bytes; which of the two is in use is not known.";
+        self.story = format!("{} {more}", self.story.replace(NOTHING, alone));
     }
     /// True when nothing weighs more than a remark.
     pub fn sound(&self) -> bool {

@@ -143,6 +143,8 @@ fn gather(beneath: &Beneath<'_>, watch: &dyn Watch) -> Traces {
                     traces.entries.push(place);
                 } else if former::begins_with_set(sector) {
                     traces.sets.push(place);
+                } else if former::begins_volume(sector) {
+                    traces.boots.push(place);
                 } else if traces.starts.len() < STARTS
                     && formats::begins(sector).is_some_and(|format| !formats::is_weak(format))
                 {
@@ -157,6 +159,7 @@ fn gather(beneath: &Beneath<'_>, watch: &dyn Watch) -> Traces {
         traces.dots.extend(part.dots);
         traces.entries.extend(part.entries);
         traces.sets.extend(part.sets);
+        traces.boots.extend(part.boots);
         if traces.starts.len() < STARTS {
             traces.starts.extend(part.starts);
         }

@@ -57,6 +57,13 @@ fn which_of_two_volumes_is_in_use_is_asked_not_guessed() {
         assert_eq!(intact(at, "disk.img", OLD), made(&old));
         assert_eq!(intact(at, "disk.img", NEW), made(&new));
 
+        // The old one is never called sound without that word.
+        let said = run(at, &["check", "disk.img", "--at", &OLD.to_string()]).out.replace('\n', " ");
+        assert!(
+            said.contains("sound by itself") && said.contains("which of the two is in use is not known"),
+            "{said}"
+        );
+
         let open = json(at, &["plan", "disk.img"], 1);
         assert_eq!(open["choices"][0]["name"], "in-use");
         assert_eq!(open["choices"][0]["taken"], "none");

@@ -15,6 +15,9 @@ use std::{collections::BTreeMap, fs, path::Path};
 
 const BYTES: u64 = 24 << 20;
 const SIZE: usize = 24 << 20;
+/// What stands before a volume that began further on.
+const FRONT: u64 = 8 << 20;
+const FRONT_SIZE: usize = 8 << 20;
 
 fn fat_wish(cluster_bytes: u32) -> fat::fresh::Wish {
     let kind = if cluster_bytes < 1024 { Kind::Fat32 } else { Kind::Fat16 };
@@ -123,16 +126,18 @@ fn finds(folder: &Path, image: &[u8]) -> Vec<(Value, String)> {
 
 /// What is searched for: `name`, the medium, the files that were on it, how many come back, how many of them by name.
 struct Case {
-    name: &'static str,
+    name: String,
     image: Vec<u8>,
     files: Vec<(String, Vec<u8>)>,
     back: usize,
     named: usize,
+    /// A boot sector of it is left: `check` and `explain` say so.
+    apart: bool,
 }
 
-fn formatted(name: &'static str, mut image: Vec<u8>, new: &New, back: usize, named: usize) -> Case {
+fn formatted(name: impl Into<String>, mut image: Vec<u8>, new: &New, back: usize, named: usize) -> Case {
     formatted::over(&mut image, new).unwrap();
-    Case { name, image, files: content(7), back, named }
+    Case { name: name.into(), image, files: content(7), back, named, apart: false }
 }
 
 fn cases() -> Vec<Case> {
@@ -140,6 +145,7 @@ fn cases() -> Vec<Case> {
     let all = files.len();
     let (fat, exfat, ntfs) = (on_fat(512, &files), on_exfat(4096, &files), on_ntfs(&files));
     let fat16 = on_fat(2048, &files);
+    let apart = (exfat.clone(), ntfs.clone());
     // A file in the root loses its name with the root. Of an NTFS whose first records are written over, those behind
     // them tell nothing of where clusters stand.
     let mut cases = vec![
@@ -161,21 +167,53 @@ fn cases() -> Vec<Case> {
         formatted("NTFS over FAT32", fat, &New::Ntfs(ntfs_wish()), all, all - 1),
         formatted("NTFS over exFAT", exfat, &New::Ntfs(ntfs_wish()), all, all - 1),
     ];
+    // What began elsewhere keeps its boot sector, its tables and its root, as far as nothing lies over them.
+    for (name, older) in [("FAT16", &fat16), ("exFAT", &apart.0), ("NTFS", &apart.1)] {
+        for (family, over) in [
+            ("FAT32", New::Fat(fat::fresh::Wish { bytes: BYTES + FRONT, ..fat_wish(512) })),
+            ("exFAT", New::Exfat(exfat::fresh::Wish { bytes: BYTES + FRONT, serial: 6, ..exfat_wish(4096) })),
+            ("NTFS", New::Ntfs(ntfs::fresh::Wish { bytes: BYTES + FRONT, serial: 6, ..ntfs_wish() })),
+        ] {
+            let image: Vec<u8> =
+                ballast().into_iter().cycle().take(FRONT_SIZE).chain(older.iter().copied()).collect();
+            let name = format!("{family} over {name} that began further on");
+            cases.push(Case { apart: true, ..formatted(name, image, &over, all, all) });
+        }
+    }
     // Nothing but content: no volume, every structure gone.
     let mut bare = fat16;
     bare[..512 * 200].fill(0);
     for sector in bare.chunks_mut(512).filter(|sector| sector.starts_with(b".          ")) {
         sector.fill(0);
     }
-    cases.push(Case { name: "no volume at all", image: bare, files, back: all, named: 0 });
+    cases.push(Case {
+        name: "no volume at all".to_owned(),
+        image: bare,
+        files,
+        back: all,
+        named: 0,
+        apart: false,
+    });
     cases
 }
 
 #[test]
 fn what_was_formatted_over_comes_back() {
-    for Case { name, image, files, back, named } in cases() {
+    for Case { name, image, files, back, named, apart } in cases() {
         let folder = folder_with("card.img", &image);
         let at = folder.path();
+        if apart {
+            let seen = json(at, &["check", "card.img"], 0);
+            let found = seen["volumes"][0]["findings"].as_array().unwrap().iter();
+            let mut found = found
+                .filter(|found| found["code"].as_str().unwrap().ends_with("/older-volume-in-free-space"));
+            let place = found.next().map(|found| found["extents"][0]["offset"].clone());
+            assert_eq!(place, Some(FRONT.into()), "{name}");
+            for command in ["check", "explain"] {
+                let said = run(at, &[command, "card.img"]).out;
+                assert!(said.contains("punchdog unearth card.img --out "), "{name}: {said}");
+            }
+        }
         let said = json(at, &["unearth", "card.img", "--out", "finds.json"], 0);
         assert_eq!((&said["schema"], &said["done"]), (&"punchdog.unearth/1".into(), &true.into()), "{name}");
         let found = finds(at, &image);

@@ -3,7 +3,7 @@
 use super::Subject;
 use crate::{
     arith::Sat,
-    cluster::set::ClusterSet,
+    cluster::{former, set::ClusterSet},
     ntfs::{
         attrdef, catalogue as c,
         layout::{VOLUME_DIRTY, kind, own},
@@ -31,6 +31,23 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
     log(subject, sink);
     clusters(subject, sink);
     tables(subject, sink);
+    older_volume(subject, sink);
+}
+
+/// What an earlier formatting left.
+fn older_volume(subject: &Subject<'_>, sink: &mut dyn Sink) {
+    let survey = subject.survey;
+    let geometry = survey.mft.geometry;
+    // Behind the last cluster stands the copy of the boot sector.
+    let is_used = |place: u64| {
+        let cluster = place.per(geometry.cluster());
+        cluster >= geometry.clusters() || survey.claimed.contains(cluster.size())
+    };
+    let own = |file: Option<u32>| file.is_none_or(|number| number < own::FIRST_USER);
+    let nodes = survey.tree.nodes.iter().filter(|node| !own(node.file)).count();
+    if let Some(former) = former::look(subject.medium, 0, nodes, is_used) {
+        sink.add(former.finding(&c::FORMER));
+    }
 }
 
 /// Records 0 to 11.
