@@ -17,6 +17,7 @@ pub mod formatted;
 pub mod large;
 pub mod ntfs;
 pub mod ntfs_faults;
+pub mod ntfs_listed;
 pub mod patient;
 pub mod seed;
 pub mod station;

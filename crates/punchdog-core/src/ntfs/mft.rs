@@ -46,6 +46,8 @@ pub struct Mft {
     pub told: Told,
     /// What is wrong with its run list.
     pub bad: Option<BadRuns>,
+    /// Bytes of records of which nothing says where they stand: a record that extends record 0 is lost.
+    pub missing: u64,
 }
 
 /// The plain content that a record describes, as far as it does itself.
@@ -98,6 +100,7 @@ impl Mft {
                 valid,
                 told,
                 bad,
+                missing: 0,
             },
             None => Self::looked_through(medium, geometry),
         };
@@ -143,12 +146,29 @@ impl Mft {
         let bytes = records.times(size).wide();
         let runs = vec![Run::new(geometry.mft, geometry.clusters_for(bytes).max(1))];
         let map = Mapping::of(&runs, geometry.cluster());
-        Self { geometry: *geometry, map, runs, size: bytes, valid: bytes, told: Told::Found, bad: None }
+        Self {
+            geometry: *geometry,
+            map,
+            runs,
+            size: bytes,
+            valid: bytes,
+            told: Told::Found,
+            bad: None,
+            missing: 0,
+        }
     }
 
     /// Adds what records that extend record 0 say of its content: these stand in the part that is known.
     fn follow_list(&mut self, medium: &dyn Medium) {
-        let Some(record) = self.read(medium, own::MFT) else { return };
+        let mut record = match self.told {
+            Told::Mirror => {
+                medium.lenient(self.geometry.place(self.geometry.mirror), self.geometry.record()).bytes
+            }
+            _ => self.raw(medium, own::MFT),
+        };
+        if unfix(&mut record) == Fixups::Bad {
+            return;
+        }
         let (list, _) = attributes(&record);
         let Some(found) = list.iter().find(|attribute| attribute.kind() == kind::LIST) else { return };
         let content = if found.resident() {
@@ -173,6 +193,7 @@ impl Mft {
             self.runs.extend(runs);
             self.map = Mapping::of(&self.runs, self.geometry.cluster());
         }
+        self.missing = self.size.minus(self.map.len());
     }
 
     /// Records there are.

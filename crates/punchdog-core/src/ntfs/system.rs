@@ -99,6 +99,13 @@ fn fault(survey: &Survey, number: u32) -> Option<(String, String)> {
         let by = if survey.mft.told == Told::Mirror { "Its copy in $MFTMirr does." } else { "" };
         return Some(("It does not say where the records stand.".into(), by.into()));
     }
+    if number == own::MFT && survey.mft.missing > 0 {
+        let unseen = survey.mft.missing.per(survey.mft.geometry.record().wide());
+        return Some((
+            format!("Where {unseen} of the records stand is not known: a record that extends it is lost."),
+            "Each record that its list names is there.".into(),
+        ));
+    }
     match records.uses.get(number.size()) {
         Some(Use::File) => {}
         Some(Use::Blank) => return Some(("It is blank.".into(), String::new())),
@@ -227,22 +234,27 @@ pub(super) fn badclus(survey: &Survey) -> Bad {
     if bad > 0 { Bad::Marked(bad) } else { Bad::Fits }
 }
 
-/// True for bytes that are one of the file system's own records, whole, as far as hosts look.
+/// True for bytes that are one of the file system's own records, whole, as far as hosts look. With a list, attributes that are
+/// not in it may stand in other records.
 pub(super) fn is_record(record: &[u8], number: u32, cluster: u64) -> bool {
     let head = Head::read(record);
     let (list, broken) = attributes(record);
     let name = own::NAMES.get(number.size()).copied().unwrap_or("?");
-    let named = list
-        .iter()
-        .any(|a| a.kind() == kind::NAME && super::record::text(super::names::of_key(a.value())) == name);
+    let listed =
+        |of: u32| list.iter().any(|a| a.kind() == kind::LIST) && !list.iter().any(|a| a.kind() == of);
+    let named = listed(kind::NAME)
+        || list
+            .iter()
+            .any(|a| a.kind() == kind::NAME && super::record::text(super::names::of_key(a.value())) == name);
     let has = |(of, name, outside): &(u32, &str, bool)| {
         let least = if *of == kind::VOLUME_INFO { 12 } else { 0 };
-        list.iter().any(|a| {
-            let runs = || decode(a.runs(), a.clusters(), u64::MAX).1.is_none();
-            let outer = !a.resident() && a.clusters() > 0 && runs();
-            let whole = a.resident() && a.value().len() >= least || outer;
-            a.kind() == *of && a.is_called(name) && a.resident() != *outside && whole
-        })
+        listed(*of)
+            || list.iter().any(|a| {
+                let runs = || decode(a.runs(), a.clusters(), u64::MAX).1.is_none();
+                let outer = !a.resident() && a.clusters() > 0 && runs();
+                let whole = a.resident() && a.value().len() >= least || outer;
+                a.kind() == *of && a.is_called(name) && a.resident() != *outside && whole
+            })
     };
     let standard = list.iter().any(|a| a.kind() == kind::STANDARD && a.value().len() >= STANDARD_LEAST);
     let sizes = list.iter().all(|a| a.sizes_stand(cluster, u64::MAX) && (!a.sums() || a.has_room_for_sum()));

@@ -19,6 +19,7 @@ mod matrix;
 mod media;
 mod ntfs_files;
 mod ntfs_folders;
+mod ntfs_listed;
 mod ntfs_parts;
 mod ntfs_struck;
 mod one_cluster_files;

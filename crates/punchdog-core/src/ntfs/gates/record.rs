@@ -7,11 +7,25 @@ use crate::{
     ntfs::{
         index::root_fits,
         layout::{Fixups, NAME_HEAD, NAME_SHORT, RECORD_FOLDER, STANDARD_LEAST, kind, own, reference, unfix},
+        list,
         names::of_key,
         record::{Attribute, Head, attributes, text},
         runs::{Mapping, Run, decode},
     },
 };
+
+/// Bytes of the longest list of attributes.
+const LONGEST_LIST: u64 = 0x4_0000;
+
+/// What the attributes of a record have shown so far.
+#[derive(Default)]
+struct Seen {
+    standard: bool,
+    names: u16,
+    matching: bool,
+    rooted: bool,
+    parent: u64,
+}
 
 /// As a reference to $Extend has it, in the names of its files.
 const EXTEND_SEQUENCE: u16 = 11;
@@ -140,84 +154,141 @@ impl Mount<'_> {
         let (list, broken) = attributes(record);
         let list = if head.in_use() { list } else { Vec::new() };
         let mut out = Loaded { folder: head.flags & RECORD_FOLDER != 0, ..Loaded::default() };
-        let (mut standard, mut names, mut matching, mut rooted) = (false, 0_u16, false, false);
-        let mut parent = 0;
+        let mut seen = Seen::default();
+        let mut extensions = Vec::new();
         for attribute in &list {
-            if !self.sizes_fit(attribute) {
-                self.say(format!("ino={number:x}, mi_enum_attr"));
-                return Err(EINVAL);
+            // What stands in other records comes where the list names it; it stands in the order of types.
+            if attribute.kind() == kind::LIST && number != own::LOG {
+                extensions = self.listed(number, attribute)?;
             }
-            let value = attribute.value();
-            match attribute.kind() {
-                kind::STANDARD => {
-                    if !attribute.resident() || value.len() < STANDARD_LEAST {
-                        return Err(EINVAL);
-                    }
-                    standard = true;
-                }
-                kind::NAME => {
-                    if !attribute.resident() || value.len() < NAME_HEAD {
-                        return Err(EINVAL);
-                    }
-                    names = names.saturating_add(1);
-                    parent = value.le64(0);
-                    if value.byte(65) != NAME_SHORT && name.is_some_and(|name| text(of_key(value)) == name) {
-                        matching = true;
-                    }
-                }
-                // The log is read before there are any records but the first ones.
-                kind::LIST if number == own::LOG => return Err(EINVAL),
-                kind::DATA if !out.folder => self.data(number, attribute, &mut out)?,
-                kind::INDEX_ROOT if attribute.is_called("$I30") => {
-                    if !attribute.resident() || value.le32(0) != kind::NAME || value.le32(4) != 1 {
-                        return Err(EINVAL);
-                    }
-                    if out.folder {
-                        rooted = true;
-                        if !root_fits(value, self.cluster) {
-                            self.quiet = true;
-                            return Err(EINVAL);
-                        }
-                    }
-                }
-                kind::INDEX_ROOT if !attribute.resident() => return Err(EINVAL),
-                kind::INDEX_ALLOCATION if rooted && attribute.is_called("$I30") => {
-                    self.unpack(attribute)?;
-                }
-                kind::BITMAP if number == own::MFT => {
-                    if attribute.resident() || attribute.allocated() >= 0x2000_0000 {
-                        return Err(EINVAL);
-                    }
-                    out.bitmap = Some(self.unpack(attribute)?);
-                }
-                kind::BITMAP if out.folder && attribute.is_called("$I30") && !attribute.resident() => {
-                    self.unpack(attribute)?;
-                }
-                _ => {}
-            }
+            self.take(number, attribute, name, &mut seen, &mut out)?;
         }
         if broken.is_some() && head.in_use() {
             self.say(format!("ino={number:x}, mi_enum_attr"));
             return Err(EINVAL);
         }
-        if !standard {
+        for extension in extensions {
+            let record = self.extension(number, extension, &out)?;
+            for attribute in &attributes(&record).0 {
+                self.take(number, attribute, name, &mut seen, &mut out)?;
+            }
+        }
+        if !seen.standard {
             return Err(EINVAL);
         }
-        if name.is_some() && !matching {
+        if name.is_some() && !seen.matching {
             return Err(ENOENT);
         }
-        if names == 0 {
+        if seen.names == 0 {
             return Err(EINVAL);
         }
-        if names != head.links {
-            self.say(format!("ino={number:x}, Correct links count -> {names}."));
+        if seen.names != head.links {
+            self.say(format!("ino={number:x}, Correct links count -> {}.", seen.names));
         }
-        let extended = parent == reference(own::EXTEND, EXTEND_SEQUENCE);
-        if out.folder && !rooted || !out.folder && !out.regular && !extended {
+        let extended = seen.parent == reference(own::EXTEND, EXTEND_SEQUENCE);
+        if out.folder && !seen.rooted || !out.folder && !out.regular && !extended {
             return Err(EINVAL);
         }
         out.record = record.to_vec();
         Ok(out)
+    }
+
+    /// The records that a list names beside its own, each once, in its order.
+    fn listed(&mut self, number: u32, list: &Attribute<'_>) -> Result<Vec<u32>, i32> {
+        let bytes = if list.resident() {
+            list.value().to_vec()
+        } else {
+            let runs = self.unpack(list)?;
+            let length = list.size().min(LONGEST_LIST).size();
+            Mapping::of(&runs, self.cluster).read(self.medium, 0, length)
+        };
+        let mut found = Vec::new();
+        for entry in list::entries(&bytes) {
+            let of = (entry.reference & u64::from(u32::MAX)).narrow();
+            if of != number && !found.contains(&of) {
+                found.push(of);
+            }
+        }
+        Ok(found)
+    }
+
+    /// A record that extends another; those of $MFT itself stand in the part of it that its own record tells of.
+    fn extension(&self, number: u32, extension: u32, base: &Loaded) -> Result<Vec<u8>, i32> {
+        let mut record = if number == own::MFT && self.map.is_none() && !base.runs.is_empty() {
+            let at = extension.wide().times(self.record.wide());
+            Mapping::of(&base.runs, self.cluster).read(self.medium, at, self.record)
+        } else {
+            self.bytes_of(extension)?
+        };
+        let whole = unfix(&mut record) == Fixups::Whole;
+        let head = Head::read(&record);
+        let base: u32 = (head.base & u64::from(u32::MAX)).narrow();
+        let own = base == number && head.base != 0;
+        if whole && head.in_use() && own { Ok(record) } else { Err(EINVAL) }
+    }
+
+    fn take(
+        &mut self,
+        number: u32,
+        attribute: &Attribute<'_>,
+        name: Option<&str>,
+        seen: &mut Seen,
+        out: &mut Loaded,
+    ) -> Result<(), i32> {
+        if !self.sizes_fit(attribute) {
+            self.say(format!("ino={number:x}, mi_enum_attr"));
+            return Err(EINVAL);
+        }
+        let value = attribute.value();
+        match attribute.kind() {
+            kind::STANDARD => {
+                if !attribute.resident() || value.len() < STANDARD_LEAST {
+                    return Err(EINVAL);
+                }
+                seen.standard = true;
+            }
+            kind::NAME => {
+                if !attribute.resident() || value.len() < NAME_HEAD {
+                    return Err(EINVAL);
+                }
+                seen.names = seen.names.saturating_add(1);
+                seen.parent = value.le64(0);
+                if value.byte(65) != NAME_SHORT && name.is_some_and(|name| text(of_key(value)) == name) {
+                    seen.matching = true;
+                }
+            }
+            // The log is read before there are any records but the first ones.
+            kind::LIST if number == own::LOG => return Err(EINVAL),
+            kind::DATA if !out.folder => self.data(number, attribute, out)?,
+            kind::INDEX_ROOT if attribute.is_called("$I30") => {
+                if !attribute.resident() || value.le32(0) != kind::NAME || value.le32(4) != 1 {
+                    return Err(EINVAL);
+                }
+                if out.folder {
+                    seen.rooted = true;
+                    if !root_fits(value, self.cluster) {
+                        self.quiet = true;
+                        return Err(EINVAL);
+                    }
+                }
+            }
+            kind::INDEX_ROOT if !attribute.resident() => return Err(EINVAL),
+            kind::INDEX_ALLOCATION if seen.rooted && attribute.is_called("$I30") => {
+                self.unpack(attribute)?;
+            }
+            kind::BITMAP if number == own::MFT => {
+                if attribute.resident() || attribute.allocated() >= 0x2000_0000 {
+                    return Err(EINVAL);
+                }
+                let runs = self.unpack(attribute)?;
+                out.bitmap.get_or_insert_default().extend(runs);
+            }
+            kind::BITMAP if out.folder && attribute.is_called("$I30") && !attribute.resident() => {
+                self.unpack(attribute)?;
+            }
+            _ => {}
+        }
+        Ok(())
     }
 
     fn data(&mut self, number: u32, attribute: &Attribute<'_>, out: &mut Loaded) -> Result<(), i32> {
@@ -231,6 +302,12 @@ impl Mount<'_> {
         out.regular = true;
         if attribute.resident() {
             out.size = attribute.value().len().wide();
+            return Ok(());
+        }
+        // The first piece tells the sizes of all.
+        if attribute.first_vcn() > 0 {
+            let runs = self.unpack(attribute)?;
+            out.runs.extend(runs);
             return Ok(());
         }
         out.size = attribute.size();

@@ -57,14 +57,17 @@ fn name_of(record: &[u8]) -> String {
     name.map_or(String::new(), |name| crate::ntfs::record::text(of_key(name.value())))
 }
 
-/// True for a record of one of the file system's own files: by its name, and its number where the version has one.
+/// True for a record of one of the file system's own files: by its name, and its number where the version has one. Of $MFT
+/// in many pieces the name can stand in another record.
 pub(in crate::ntfs) fn is_own(record: &[u8], number: u32) -> bool {
     let head = Head::read(record);
     let expected = own::NAMES.get(number.size()).copied().unwrap_or("");
+    let has = |of: u32| attributes(record).0.iter().any(|a| a.kind() == of);
+    let listed = || head.number == Some(number) && has(kind::LIST) && !has(kind::NAME);
     head.in_use()
         && head.base == 0
         && head.number.is_none_or(|own| own == number)
-        && name_of(record) == expected
+        && (name_of(record) == expected || number == own::MFT && listed())
 }
 
 /// First cluster of the plain content of a record.

@@ -74,6 +74,9 @@ const STAGES: &[(&str, Mender)] = &[
     ("closing", closing::mend),
 ];
 
+/// Stages that can be done where a part of $MFT is not found.
+const SEEN_IN_PART: usize = 3;
+
 /// One round; see the module.
 pub(super) fn round(
     seen: &mut NtfsSurvey,
@@ -93,7 +96,9 @@ pub(super) fn round(
         seen.believed = now.believed;
         steps.go_on();
     }
-    run(seen, window, choices, steps, 1..STAGES.len())
+    // What folders and bitmaps say of records that are not seen is not held against them.
+    let stages = if seen.survey.mft.missing > 0 { SEEN_IN_PART } else { STAGES.len() };
+    run(seen, window, choices, steps, 1..stages)
 }
 
 /// Runs these stages until one has done something.

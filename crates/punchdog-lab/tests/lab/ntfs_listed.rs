@@ -1,0 +1,108 @@
+//! `$MFT` in two records: what a list names is followed, and what is lost of it is not taken for what never was.
+
+use super::matrix::contents;
+use punchdog_core::{
+    files::inventory::Fate,
+    medium::{Extent, Medium, Memory},
+    progress::Silent,
+    registry,
+    repair::{
+        measure::Subject,
+        plan::{self, Plan},
+    },
+};
+use punchdog_lab::{
+    ntfs::{everyday, small},
+    ntfs_faults::Patient,
+    ntfs_listed::{EXTENSION, listed},
+};
+use std::collections::{BTreeMap, BTreeSet};
+
+const SHAPES: [(u32, u32, u32); 4] =
+    [(512, 512, 1024), (512, 4096, 1024), (4096, 4096, 4096), (512, 1024, 1024)];
+
+fn patients() -> impl Iterator<Item = ((u32, u32, u32), Patient)> {
+    SHAPES.into_iter().map(|shape| {
+        let (sector, cluster, record) = shape;
+        (shape, Patient::new(listed(everyday(&small(sector, cluster, record), 3))))
+    })
+}
+
+fn planned(bytes: &[u8]) -> Plan {
+    let medium = Memory::new(bytes.to_vec());
+    plan::build(&medium, "x", Subject::Volume(Extent::new(0, medium.len())), BTreeMap::new(), &Silent)
+        .unwrap()
+}
+
+fn mended(bytes: &[u8], plan: &Plan) -> Vec<u8> {
+    let medium = Memory::new(bytes.to_vec());
+    let overlay = plan.replay(&medium).unwrap();
+    let mended: &dyn Medium = &overlay;
+    mended.bytes(0, bytes.len()).unwrap()
+}
+
+#[test]
+fn it_is_sound_and_every_host_mounts_it() {
+    for (shape, patient) in patients() {
+        let medium = Memory::new(patient.bytes.clone());
+        let volume = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
+        let seen = volume.examine(&medium, &Silent).unwrap();
+        assert!(seen.findings.is_empty(), "{shape:?}: {:?}", seen.findings);
+        for host in volume.forecast(&medium, shape.0) {
+            assert!(host.mounts_read_write, "{shape:?}: {} {:?}", host.host, host.log);
+        }
+        let there = contents(&patient.bytes);
+        for made in patient.live().filter(|made| !made.folder) {
+            assert_eq!(there.get(&made.path), Some(&made.sha256), "{shape:?}: {}", made.path);
+        }
+    }
+}
+
+#[test]
+fn boot_sectors_and_the_first_records_come_back() {
+    for (shape, patient) in patients() {
+        let geometry = patient.geometry;
+        let (end, sector) = (patient.bytes.len(), usize::try_from(geometry.sector()).unwrap());
+        let first = usize::try_from(geometry.place(geometry.mft)).unwrap();
+        let record = geometry.record();
+        for (name, wiped) in [
+            ("both boot sectors", vec![0..sector, end - sector..end]),
+            ("record 0 and the copy of the boot sector", vec![first..first + record, end - sector..end]),
+            ("records 0 to 3 and the boot sector", vec![0..sector, first..first + 4 * record]),
+        ] {
+            let mut bytes = patient.bytes.clone();
+            for range in wiped {
+                bytes[range].fill(0);
+            }
+            let plan = planned(&bytes);
+            assert!(plan.outcome.after.sound, "{name} on {shape:?}: {:?}", plan.outcome.after.findings);
+            assert_eq!(contents(&mended(&bytes, &plan)), contents(&patient.bytes), "{name} on {shape:?}");
+        }
+    }
+}
+
+/// Where the rest of the records stand is not known then; that folders name them is no fault of the folders.
+#[test]
+fn without_the_second_record_nothing_is_given_up() {
+    for (shape, patient) in patients() {
+        let geometry = patient.geometry;
+        let at =
+            usize::try_from(geometry.place(geometry.mft)).unwrap() + EXTENSION as usize * geometry.record();
+        let mut bytes = patient.bytes.clone();
+        bytes[at..at + geometry.record()].fill(0);
+        let medium = Memory::new(bytes.clone());
+        let volume = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
+        let findings = volume.examine(&medium, &Silent).unwrap().findings;
+        let said =
+            findings.iter().any(|found| format!("{found:?}").contains("a record that extends it is lost"));
+        assert!(said, "{shape:?}");
+        let plan = planned(&bytes);
+        assert!(!plan.outcome.after.sound, "{shape:?}: it cannot be");
+        let fates: BTreeSet<&Fate> = plan.outcome.fates.keys().collect();
+        assert!(!fates.contains(&Fate::Lost), "{shape:?}: {fates:?}");
+        // With that record put back the mended copy has everything.
+        let mut again = mended(&bytes, &plan);
+        again[at..at + geometry.record()].copy_from_slice(&patient.bytes[at..at + geometry.record()]);
+        assert_eq!(contents(&again), contents(&patient.bytes), "{shape:?}");
+    }
+}
