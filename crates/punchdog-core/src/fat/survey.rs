@@ -118,8 +118,8 @@ pub(super) struct Surveyor<'m> {
     pub(super) dots: Option<Vec<(u32, u32)>>,
     /// Clusters that read as parts of folders and are in no chain; found when first asked for.
     pub(super) unlisted: Option<std::rc::Rc<[u32]>>,
-    /// Clusters that hold something and are in no chain; found when first asked for.
-    pub(super) filled: Option<std::rc::Rc<ClusterSet>>,
+    /// Clusters that hold something and are in no chain, and whether all were looked at; found when first asked for.
+    pub(super) filled: Option<(bool, std::rc::Rc<ClusterSet>)>,
     /// Where pieces of folders belong that were left over when the volume was first read, and those that are left over now.
     pub(super) joins: HashMap<u32, u32>,
     left_over: HashMap<u32, u32>,

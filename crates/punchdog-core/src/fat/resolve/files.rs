@@ -319,7 +319,7 @@ impl Surveyor<'_> {
         if next <= end && open(self, next) {
             return Some(next);
         }
-        let filled = self.table_lost.then(|| self.filled());
+        let filled = if self.table_lost { self.filled() } else { None };
         let holds = |cluster: u32| filled.as_ref().is_none_or(|filled| filled.contains(cluster.size()));
         (next..=end).find(|cluster| open(self, *cluster) && holds(*cluster))
     }

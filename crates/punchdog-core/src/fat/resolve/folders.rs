@@ -355,7 +355,7 @@ impl Surveyor<'_> {
             return found.clone();
         }
         let mut found = Vec::new();
-        self.look_at_silent(START, |s, cluster, start| {
+        self.look_at_silent(START, usize::MAX, |s, cluster, start| {
             let dotted = start.starts_with(&names::DOT);
             let reads = !dotted && looks_like_folder(start, s.geometry.bounds(), false);
             if reads && s.goes_on_as_folder(cluster) {

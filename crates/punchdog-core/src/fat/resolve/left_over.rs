@@ -22,13 +22,17 @@ impl Surveyor<'_> {
         if !self.table_lost || self.watch.stop() {
             return HashMap::new();
         }
+        // The volume is searched for pieces only where one can stand in between.
+        let borders = self.guessed_borders();
+        if borders.is_empty() {
+            return HashMap::new();
+        }
         let unlisted = self.unlisted_folders();
         let pieces: Vec<u32> =
             unlisted.iter().copied().filter(|piece| self.names_nobodys(*piece)).take(LOOKED_AT).collect();
         if pieces.is_empty() {
             return HashMap::new();
         }
-        let borders = self.guessed_borders();
         let seams: Vec<Seam> = borders.iter().map(|(before, _)| Seam::of(&self.cluster(*before))).collect();
         // Behind which border each stands, and in what order: where its names follow best, of several the next one before it.
         let mut at: HashMap<usize, Vec<(Reverse<Likeness>, u32)>> = HashMap::new();

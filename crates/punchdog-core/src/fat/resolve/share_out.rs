@@ -24,6 +24,10 @@ const TURNS: usize = 64;
 const ASKED: usize = 64;
 const READ: u64 = 256 << 20;
 
+/// Clusters that are looked at to tell which are blank: of more, a large volume of which only a part of the table is lost, most
+/// are free, and each would be read.
+const LOOKED_AT: usize = 1 << 18;
+
 /// A file that breaks off.
 struct Torn {
     number: u32,
@@ -40,7 +44,7 @@ impl Surveyor<'_> {
             if torn.is_empty() || self.watch.stop() {
                 break;
             }
-            let pieces = self.free_pieces(&torn);
+            let Some(pieces) = self.free_pieces(&torn) else { break };
             let breaks: Vec<Break> = torn.iter().map(|one| one.at).collect();
             let found = rests(&breaks, &[], &pieces);
             let before = settled.len();
@@ -89,9 +93,10 @@ impl Surveyor<'_> {
         run_of(first, count).all(|cluster| self.is_unclaimed(cluster))
     }
 
-    /// Clusters in a row that hold something and are nobody's, and right behind no file that breaks off.
-    fn free_pieces(&mut self, torn: &[Torn]) -> Runs {
-        let mut open = self.filled().as_ref().clone();
+    /// Clusters in a row that hold something and are nobody's, and right behind no file that breaks off; `None` where there
+    /// are too many to look at.
+    fn free_pieces(&mut self, torn: &[Torn]) -> Option<Runs> {
+        let mut open = self.filled()?.as_ref().clone();
         open.difference_with(&self.claimed);
         open.difference_with(&self.heads);
         for one in torn {
@@ -107,31 +112,40 @@ impl Surveyor<'_> {
         }
         // What begins like a file is the beginning of one.
         pieces.retain(|(first, _)| kinds::extension(&self.cluster(*first)).is_none());
-        pieces
+        Some(pieces)
     }
 
-    /// Clusters that are not blank, nobody's when this is first asked, and of which the table says nothing.
-    pub(super) fn filled(&mut self) -> Rc<ClusterSet> {
-        if let Some(found) = &self.filled {
-            return found.clone();
+    /// Clusters that are not blank, nobody's when this is first asked, and of which the table says nothing; `None` where there
+    /// are too many to look at.
+    pub(super) fn filled(&mut self) -> Option<Rc<ClusterSet>> {
+        if let Some((all, found)) = &self.filled {
+            return all.then(|| found.clone());
         }
         let mut found = ClusterSet::with_capacity(self.geometry.last_cluster().plus(1).size());
-        self.look_at_silent(kinds::ENOUGH, |_, cluster, start| {
+        let mut looked = 0_usize;
+        self.look_at_silent(kinds::ENOUGH, LOOKED_AT, |_, cluster, start| {
+            looked = looked.plus(1);
             let first = start.first().copied().unwrap_or_default();
             if start.iter().any(|byte| *byte != first) {
                 found.insert(cluster.size());
             }
         });
-        let found = Rc::new(found);
-        self.filled = Some(found.clone());
-        found
+        let (all, found) = (looked < LOOKED_AT, Rc::new(found));
+        self.filled = Some((all, found.clone()));
+        all.then_some(found)
     }
 
-    /// Shows the first bytes of each cluster that is nobody's, of which the table says nothing, and that is no hole.
-    pub(super) fn look_at_silent(&mut self, bytes: usize, mut take: impl FnMut(&mut Self, u32, &[u8])) {
+    /// Shows the first bytes of each cluster that is nobody's, of which the table says nothing, and that is no hole; up to
+    /// `most`.
+    pub(super) fn look_at_silent(
+        &mut self,
+        bytes: usize,
+        most: usize,
+        mut take: impl FnMut(&mut Self, u32, &[u8]),
+    ) {
         let each = self.geometry.cluster_bytes();
-        let mut next = 2;
-        while next <= self.geometry.last_cluster() && !self.watch.stop() {
+        let (mut next, mut looked) = (2, 0_usize);
+        while looked < most && next <= self.geometry.last_cluster() && !self.watch.stop() {
             let cluster = next;
             next = next.plus(1);
             let place = self.geometry.cluster_offset(cluster);
@@ -139,6 +153,7 @@ impl Surveyor<'_> {
             if data.offset >= place.plus(each.wide()) {
                 next = cluster.plus(data.offset.minus(place).per(each.wide()).narrow());
             } else if self.is_silent(cluster) {
+                looked = looked.plus(1);
                 let start = self.medium.lenient(place, bytes.min(each.size())).bytes;
                 take(self, cluster, &start);
             }

@@ -168,7 +168,9 @@ impl Mount<'_> {
             return Err(EINVAL);
         }
         for extension in extensions {
-            let record = self.extension(number, extension, &out)?;
+            let record = self.extension(number, extension, &out).inspect_err(|_| {
+                self.log.push(format!("ntfs3(DEV): ino={number:x}, ni_load_mi_ex"));
+            })?;
             for attribute in &attributes(&record).0 {
                 self.take(number, attribute, name, &mut seen, &mut out)?;
             }
