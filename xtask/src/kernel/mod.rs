@@ -12,6 +12,7 @@ mod fresh;
 mod guest;
 mod large;
 mod media;
+mod pack;
 mod setup;
 mod sweep;
 
