@@ -1,21 +1,17 @@
 //! The families by name: the one place that lists them.
 
 use crate::{
-    arith::Sat,
     cluster::traces::{Grid, Traces},
     exfat,
     family::{Kind, Volume, Wanted},
     fat,
     files::record::{FileRecord, State},
     impaired::Impaired,
-    medium::{Extent, Medium, MediumError, Window},
+    medium::{Medium, MediumError},
     ntfs,
     progress::Watch,
 };
-use std::{collections::HashSet, ops::ControlFlow};
-
-/// Boot sectors of older volumes that are followed.
-const BOOTS: usize = 16;
+use std::ops::ControlFlow;
 
 /// What the medium holds, if it is one of the file systems that Punchdog mends, also when its
 /// boot sector is gone. `None` when nothing speaks for one.
@@ -63,9 +59,7 @@ pub fn beneath(
     live: (Kind, Grid),
     watch: &dyn Watch,
 ) -> Result<Vec<(&'static str, FileRecord)>, MediumError> {
-    let mut records = at_boots(medium, &traces.boots, watch)?;
-    let known: HashSet<u64> = records.iter().filter_map(|(_, file)| begins_at(file)).collect();
-    let told = records.len();
+    let mut records = Vec::new();
     // Records say where they stand; folders of FAT and entry sets do with one another.
     if let Some(volume) = ntfs::NtfsVolume::recognise(medium, watch)? {
         let mut survey = volume.survey(medium, watch)?;
@@ -82,41 +76,6 @@ pub fn beneath(
     let own = |exfat: bool| Some(grid).filter(|_| kind != Kind::Ntfs && (kind == Kind::Exfat) == exfat);
     records.extend(fat::beneath::files(medium, traces, own(false)).into_iter().map(|file| ("FAT", file)));
     records.extend(exfat::beneath::files(medium, traces, own(true)).into_iter().map(|file| ("exFAT", file)));
-    let traced = records.split_off(told);
-    records
-        .extend(traced.into_iter().filter(|(_, file)| begins_at(file).is_none_or(|at| !known.contains(&at))));
-    Ok(records)
-}
-
-fn begins_at(file: &FileRecord) -> Option<u64> {
-    file.content.extents().next().map(|extent| extent.offset)
-}
-
-/// The files of volumes whose boot sectors are there still: their own tables tell where files lie, as far as they are left.
-fn at_boots(
-    medium: &dyn Medium,
-    boots: &[u64],
-    watch: &dyn Watch,
-) -> Result<Vec<(&'static str, FileRecord)>, MediumError> {
-    let mut records = Vec::new();
-    let mut end = 0;
-    for boot in boots.iter().take(BOOTS) {
-        if *boot < end || watch.stop() {
-            continue;
-        }
-        let window = Window::new(medium, Extent::new(*boot, medium.len().minus(*boot)));
-        let Some(volume) = recognise(&window, watch)? else { continue };
-        let kind = volume.kind();
-        let files = volume.files(&window, Wanted { deleted: true, system: false }, watch)?;
-        if files.is_empty() {
-            continue;
-        }
-        end = boot.plus(volume.bytes());
-        records.extend(files.into_iter().filter(|file| !file.folder).map(|file| {
-            let content = file.content.moved(*boot);
-            (kind.title(), FileRecord { content, place: boot.plus(file.place), ..file })
-        }));
-    }
     Ok(records)
 }
 

@@ -160,21 +160,23 @@ impl Former {
     /// The remark that says so.
     pub(crate) fn finding(self, class: &'static Entry) -> Finding {
         let many = counted(self.folders, "folder of an older volume lies", "folders of an older volume lie");
-        let (summary, seen) = match self.boot {
+        let (summary, seen, why) = match self.boot {
             Some(at) => (
-                "the boot sector of an older volume lies in free space".to_owned(),
+                "the boot sector of another volume lies in free space".to_owned(),
                 format!("It stands at byte {at} of the volume."),
+                "It was formatted over, or the image of a medium was deleted.",
             ),
             None => (
                 format!("{many} in free space"),
                 format!("The first begins at byte {} of the volume.", self.first),
+                "It was formatted over.",
             ),
         };
         let first = Finding::new(class, summary).at(self.boot.unwrap_or(self.first), 512);
         first.because(
             seen,
             "The volume is nearly empty, and nothing in it names what was there.",
-            "It was formatted over. Write nothing to the medium; keep this image.",
+            format!("{why} Write nothing to the medium; keep this image."),
         )
     }
 }

@@ -31,6 +31,18 @@ impl Break {
     }
 }
 
+/// Clusters, in order, as pieces that lie in a row.
+pub(crate) fn in_rows(clusters: impl IntoIterator<Item = u32>) -> Runs {
+    let mut pieces: Runs = Vec::new();
+    for cluster in clusters {
+        match pieces.last_mut() {
+            Some((first, count)) if first.plus(*count) == cluster => *count = count.plus(1),
+            _ => pieces.push((cluster, 1)),
+        }
+    }
+    pieces
+}
+
 /// What else each of `short` consists of, where lengths tell: one piece of exactly what it lacks, or those that come next.
 pub(crate) fn rests(short: &[Break], long: &[Break], pieces: &[(u32, u32)]) -> Vec<Option<Runs>> {
     // The one piece of each length, if it is the only one.

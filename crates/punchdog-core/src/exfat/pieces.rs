@@ -22,6 +22,7 @@ use std::{cmp::Reverse, collections::HashMap, rc::Rc};
 const LOOKED_AT: usize = 1 << 20;
 /// Bytes of the longest set: what can stand of it in the next cluster.
 const LONGEST_SET: usize = 19 * ENTRY;
+
 /// A cluster that reads as a later one of a folder.
 pub(super) struct Piece {
     cluster: u32,

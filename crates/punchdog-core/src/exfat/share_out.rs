@@ -13,13 +13,12 @@ use super::{
     sets::Flaws,
     survey::{Surveyor, extents_of},
     table::Because,
-    unclaimed::Runs,
 };
 use crate::{
     arith::Sat,
     cluster::{
         chain::{End, Link, run_of},
-        lengths::{Break, rests},
+        lengths::{Break, Runs, in_rows, rests},
     },
     files::{end, kinds},
     medium::Extent,
@@ -165,16 +164,9 @@ impl Surveyor<'_> {
                 at = at.plus(1);
             }
         }
-        let mut pieces: Runs = Vec::new();
-        for cluster in open.ones().map(Sat::narrow) {
-            if !self.is_silent(cluster) {
-                continue;
-            }
-            match pieces.last_mut() {
-                Some((first, count)) if first.plus(*count) == cluster => *count = count.plus(1),
-                _ => pieces.push((cluster, 1)),
-            }
-        }
+        let silent: Vec<u32> =
+            open.ones().map(Sat::narrow).filter(|cluster| self.is_silent(*cluster)).collect();
+        let mut pieces = in_rows(silent);
         // What begins like a file is the beginning of one.
         pieces.retain(|(first, _)| kinds::extension(&self.start_of(*first)).is_none());
         pieces

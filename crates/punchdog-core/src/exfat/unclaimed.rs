@@ -12,14 +12,12 @@ use crate::{
     arith::Sat,
     cluster::{
         chain::{End, Link, run_of},
+        lengths::Runs,
         set::ClusterSet,
     },
     files::kinds,
 };
 use std::collections::HashMap;
-
-/// First cluster and length of each piece.
-pub(super) use crate::cluster::lengths::Runs;
 
 /// Unclaimed clusters that are gone through.
 const LISTED: usize = 1 << 20;

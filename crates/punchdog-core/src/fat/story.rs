@@ -12,7 +12,7 @@ use super::{
     table::entry_place,
 };
 use crate::{
-    arith::Sat,
+    arith::{Peek, Sat},
     cluster::chain::End,
     medium::Medium,
     report::{
@@ -104,8 +104,17 @@ fn exhibits(medium: &dyn Medium, believed: &Believed, boot: &Boot, survey: &Surv
         show(&name, place, 16, note.to_owned());
     }
     if boot.gone && (believed.backup.is_none() || boot.stale_backup) {
-        let table = geometry.table_offset(0);
-        show("table", table, 16, "begins as an allocation table does".to_owned());
+        let begins = |place: &u64| {
+            let head = medium.lenient(*place, 2).bytes;
+            super::boot::media_is_valid(head.byte(0)) && head.byte(1) == 0xFF
+        };
+        let copies = (0..geometry.tables).map(|copy| geometry.table_offset(copy));
+        match copies.clone().find(begins) {
+            Some(table) => show("table", table, 16, "begins as an allocation table does".to_owned()),
+            None => copies.for_each(|table| {
+                show("table", table, 16, "a table begins with F8 or F0, and FF".to_owned());
+            }),
+        }
     }
     let mut shown = 0_u32;
     for node in &survey.tree.nodes {

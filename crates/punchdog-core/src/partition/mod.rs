@@ -23,4 +23,5 @@ pub(crate) use extended::new_entry;
 pub use mend::round;
 pub use place::{Place, Scouting, Stranger, Table, Way};
 pub use scout::scout;
+pub(crate) use search::begins;
 pub use search::claim;

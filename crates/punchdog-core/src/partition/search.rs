@@ -121,8 +121,8 @@ pub(super) fn lost(
     Ok(found)
 }
 
-/// The volume whose boot sector or backup `sector` at `here` is.
-fn begins(medium: &dyn Medium, here: u64, sector: &[u8]) -> Option<Place> {
+/// The volume whose boot sector or backup `sector` at `here` is, where what stands behind it bears that out.
+pub(crate) fn begins(medium: &dyn Medium, here: u64, sector: &[u8]) -> Option<Place> {
     let made = |what, start: u64, bytes: u64, boot_gone| Place {
         what,
         extent: Extent::new(start, bytes.min(medium.len().minus(start))),

@@ -12,14 +12,16 @@ use crate::{
         traces::{Grid, Traces},
     },
     diagnosis::Target,
+    family::Wanted,
     files::record::{FileRecord, State},
     formats,
     medium::{Extent, Medium, MediumError, Window},
+    partition,
     progress::Watch,
     registry,
 };
 use rayon::prelude::*;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 /// A volume without what it holds itself: its own structures and its files read as holes.
 struct Beneath<'b> {
@@ -91,7 +93,11 @@ impl Search<'_> {
             return Ok(());
         }
         let kind = target.volume.kind();
-        let records = registry::beneath(&beneath, &traces, (kind, live), self.watch)?;
+        let mut records = at_boots(&beneath, &traces.boots, self.watch)?;
+        let known: HashSet<u64> = records.iter().filter_map(|(_, file)| begins_at(file)).collect();
+        let traced = registry::beneath(&beneath, &traces, (kind, live), self.watch)?;
+        let is_new = |file: &FileRecord| begins_at(file).is_none_or(|at| !known.contains(&at));
+        records.extend(traced.into_iter().filter(|(_, file)| is_new(file)));
         let mut by_kind: BTreeMap<&'static str, Vec<FileRecord>> = BTreeMap::new();
         for (older, file) in records {
             let content = file.content.clone().moved(base);
@@ -109,6 +115,38 @@ impl Search<'_> {
         }
         Ok(())
     }
+}
+
+fn begins_at(file: &FileRecord) -> Option<u64> {
+    file.content.extents().next().map(|extent| extent.offset)
+}
+
+/// The files of volumes of which a boot sector is left: their own tables tell where files lie, as far as those are left.
+fn at_boots(
+    medium: &dyn Medium,
+    boots: &[u64],
+    watch: &dyn Watch,
+) -> Result<Vec<(&'static str, FileRecord)>, MediumError> {
+    let mut records = Vec::new();
+    let mut end = 0;
+    for boot in boots {
+        // What stands inside a volume is a file's content, or the copy of its boot sector.
+        if *boot < end || watch.stop() {
+            continue;
+        }
+        let sector = medium.lenient(*boot, SECTOR.size()).bytes;
+        let Some(place) = partition::begins(medium, *boot, &sector) else { continue };
+        let window = Window::new(medium, place.extent);
+        let Some(volume) = registry::recognise(&window, watch)? else { continue };
+        let kind = volume.kind();
+        let files = volume.files(&window, Wanted { deleted: true, system: false }, watch)?;
+        end = place.extent.end();
+        records.extend(files.into_iter().filter(|file| !file.folder).map(|file| {
+            let content = file.content.moved(place.extent.offset);
+            (kind.title(), FileRecord { content, place: place.extent.offset.plus(file.place), ..file })
+        }));
+    }
+    Ok(records)
 }
 
 /// Looks through all that is left for traces, on all cores.

@@ -1,22 +1,16 @@
 //! `$MFT` in two records: what a list names is followed, and what is lost of it is not taken for what never was.
 
-use super::matrix::contents;
-use punchdog_core::{
-    files::inventory::Fate,
-    medium::{Extent, Medium, Memory},
-    progress::Silent,
-    registry,
-    repair::{
-        measure::Subject,
-        plan::{self, Plan},
-    },
+use super::{
+    matrix::contents,
+    ntfs_parts::{mended, planned},
 };
+use punchdog_core::{files::inventory::Fate, medium::Memory, progress::Silent, registry};
 use punchdog_lab::{
     ntfs::{everyday, small},
     ntfs_faults::Patient,
     ntfs_listed::{EXTENSION, listed},
 };
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 const SHAPES: [(u32, u32, u32); 4] =
     [(512, 512, 1024), (512, 4096, 1024), (4096, 4096, 4096), (512, 1024, 1024)];
@@ -26,19 +20,6 @@ fn patients() -> impl Iterator<Item = ((u32, u32, u32), Patient)> {
         let (sector, cluster, record) = shape;
         (shape, Patient::new(listed(everyday(&small(sector, cluster, record), 3))))
     })
-}
-
-fn planned(bytes: &[u8]) -> Plan {
-    let medium = Memory::new(bytes.to_vec());
-    plan::build(&medium, "x", Subject::Volume(Extent::new(0, medium.len())), BTreeMap::new(), &Silent)
-        .unwrap()
-}
-
-fn mended(bytes: &[u8], plan: &Plan) -> Vec<u8> {
-    let medium = Memory::new(bytes.to_vec());
-    let overlay = plan.replay(&medium).unwrap();
-    let mended: &dyn Medium = &overlay;
-    mended.bytes(0, bytes.len()).unwrap()
 }
 
 #[test]
@@ -74,7 +55,7 @@ fn boot_sectors_and_the_first_records_come_back() {
             for range in wiped {
                 bytes[range].fill(0);
             }
-            let plan = planned(&bytes);
+            let plan = planned(&bytes, &[]);
             assert!(plan.outcome.after.sound, "{name} on {shape:?}: {:?}", plan.outcome.after.findings);
             assert_eq!(contents(&mended(&bytes, &plan)), contents(&patient.bytes), "{name} on {shape:?}");
         }
@@ -96,7 +77,7 @@ fn without_the_second_record_nothing_is_given_up() {
         let said =
             findings.iter().any(|found| format!("{found:?}").contains("a record that extends it is lost"));
         assert!(said, "{shape:?}");
-        let plan = planned(&bytes);
+        let plan = planned(&bytes, &[]);
         assert!(!plan.outcome.after.sound, "{shape:?}: it cannot be");
         let fates: BTreeSet<&Fate> = plan.outcome.fates.keys().collect();
         assert!(!fates.contains(&Fate::Lost), "{shape:?}: {fates:?}");

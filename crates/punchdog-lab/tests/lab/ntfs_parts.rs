@@ -34,13 +34,13 @@ fn codes(bytes: &[u8]) -> BTreeSet<&'static str> {
     volume.examine(&medium, &Silent).unwrap().findings.iter().map(|finding| finding.entry.code).collect()
 }
 
-fn planned(bytes: &[u8], wanted: &[(&str, &str)]) -> Plan {
+pub(crate) fn planned(bytes: &[u8], wanted: &[(&str, &str)]) -> Plan {
     let medium = Memory::new(bytes.to_vec());
     let wanted = wanted.iter().map(|(name, option)| ((*name).into(), (*option).into())).collect();
     plan::build(&medium, "x", Subject::Volume(Extent::new(0, medium.len())), wanted, &Silent).unwrap()
 }
 
-fn mended(bytes: &[u8], plan: &Plan) -> Vec<u8> {
+pub(crate) fn mended(bytes: &[u8], plan: &Plan) -> Vec<u8> {
     let medium = Memory::new(bytes.to_vec());
     let overlay = plan.replay(&medium).unwrap();
     let mended: &dyn Medium = &overlay;

@@ -227,7 +227,9 @@ impl Surveyor<'_> {
                 return;
             }
             let last = walk.last;
-            if let Some(next) = self.joins.get(&last).copied().filter(|next| self.is_unclaimed(*next)) {
+            let own = |next: &u32| walk.clusters().any(|cluster| cluster == *next);
+            let joined = self.joins.get(&last).copied();
+            if let Some(next) = joined.filter(|next| self.is_unclaimed(*next) && !own(next)) {
                 self.links.rebuild(last, Link::Next(next), Because::Guess);
                 self.change(number, |node| node.flaws.set(Flaws::GUESSED));
             } else if self.holds_end_mark(last) {

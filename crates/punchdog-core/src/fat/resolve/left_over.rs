@@ -80,7 +80,8 @@ impl Surveyor<'_> {
     /// Two clusters of a folder that follow one another by guess.
     fn guessed_borders(&mut self) -> Vec<(u32, u32)> {
         let mut folders = Vec::new();
-        for (_, node) in self.tree.below_root() {
+        // Of FAT32 the root too: it is a chain like any other.
+        for node in &self.tree.nodes {
             if node.folder && node.length > 1 && node.flaws.has(Flaws::GUESSED) {
                 folders.push((node.first, node.length));
             }

@@ -9,14 +9,14 @@ use crate::{
     arith::Sat,
     cluster::{
         chain::{End, Link, run_of},
-        lengths::{Break, Runs, rests},
+        lengths::{Break, Runs, in_rows, rests},
         set::ClusterSet,
     },
     fat::{folder::Flaws, links::Because, survey::Surveyor},
     files::{end, kinds},
     medium::Extent,
 };
-use std::rc::Rc;
+use std::{collections::HashSet, rc::Rc};
 
 /// Turns in which what one file has decides between others.
 const TURNS: usize = 64;
@@ -39,30 +39,45 @@ impl Surveyor<'_> {
     /// Settles those of `files` of which something tells where they go on; gives the others.
     pub(super) fn share_out(&mut self, files: Vec<u32>) -> Vec<u32> {
         let mut torn: Vec<Torn> = files.iter().filter_map(|number| self.torn(*number)).collect();
-        let mut settled = Vec::new();
-        for _ in 0..TURNS {
-            if torn.is_empty() || self.watch.stop() {
+        if torn.is_empty() {
+            return files;
+        }
+        let Some(mut pieces) = self.free_pieces(&torn) else { return files };
+        let mut settled = HashSet::new();
+        // Lengths tell as long as what one has leaves another less to choose from; content is asked once.
+        self.share_by_lengths(&mut torn, &mut pieces, &mut settled);
+        for one in &torn {
+            if self.watch.stop() {
                 break;
             }
-            let Some(pieces) = self.free_pieces(&torn) else { break };
+            pieces.retain(|(first, count)| self.is_open_run(*first, *count));
+            if let Some(runs) = self.told_by_content(one, &pieces).filter(|runs| self.are_open(runs)) {
+                self.give(one, &runs);
+                settled.insert(one.number);
+            }
+        }
+        torn.retain(|one| !settled.contains(&one.number));
+        self.share_by_lengths(&mut torn, &mut pieces, &mut settled);
+        files.into_iter().filter(|number| !settled.contains(number)).collect()
+    }
+
+    fn share_by_lengths(&mut self, torn: &mut Vec<Torn>, pieces: &mut Runs, settled: &mut HashSet<u32>) {
+        for _ in 0..TURNS {
+            pieces.retain(|(first, count)| self.is_open_run(*first, *count));
             let breaks: Vec<Break> = torn.iter().map(|one| one.at).collect();
-            let found = rests(&breaks, &[], &pieces);
-            let before = settled.len();
-            for (one, runs) in torn.iter().zip(found) {
-                let told = runs.or_else(|| self.told_by_content(one, &pieces));
+            let before = torn.len();
+            for (one, runs) in torn.iter().zip(rests(&breaks, &[], pieces)) {
                 // What was given to one meanwhile is not another's.
-                let open = |runs: &Runs| runs.iter().all(|(first, count)| self.is_open_run(*first, *count));
-                if let Some(runs) = told.filter(open) {
+                if let Some(runs) = runs.filter(|runs| self.are_open(runs)) {
                     self.give(one, &runs);
-                    settled.push(one.number);
+                    settled.insert(one.number);
                 }
             }
             torn.retain(|one| !settled.contains(&one.number));
-            if settled.len() == before {
+            if torn.len() == before || torn.is_empty() || self.watch.stop() {
                 break;
             }
         }
-        files.into_iter().filter(|number| !settled.contains(number)).collect()
     }
 
     fn torn(&mut self, number: u32) -> Option<Torn> {
@@ -92,6 +107,9 @@ impl Surveyor<'_> {
     fn is_open_run(&self, first: u32, count: u32) -> bool {
         run_of(first, count).all(|cluster| self.is_unclaimed(cluster))
     }
+    fn are_open(&self, runs: &[(u32, u32)]) -> bool {
+        runs.iter().all(|(first, count)| self.is_open_run(*first, *count))
+    }
 
     /// Clusters in a row that hold something and are nobody's, and right behind no file that breaks off; `None` where there
     /// are too many to look at.
@@ -103,13 +121,7 @@ impl Surveyor<'_> {
             let (first, count) = one.at.room();
             open.remove_range(first.size()..first.plus(count).size());
         }
-        let mut pieces: Runs = Vec::new();
-        for cluster in open.ones().map(Sat::narrow) {
-            match pieces.last_mut() {
-                Some((first, count)) if first.plus(*count) == cluster => *count = count.plus(1),
-                _ => pieces.push((cluster, 1)),
-            }
-        }
+        let mut pieces = in_rows(open.ones().map(Sat::narrow));
         // What begins like a file is the beginning of one.
         pieces.retain(|(first, _)| kinds::extension(&self.cluster(*first)).is_none());
         Some(pieces)

@@ -37,6 +37,10 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
 /// What an earlier formatting left.
 fn older_volume(subject: &Subject<'_>, sink: &mut dyn Sink) {
     let survey = subject.survey;
+    if survey.mft.missing > 0 {
+        // How much is on it is not known.
+        return;
+    }
     let geometry = survey.mft.geometry;
     // Behind the last cluster stands the copy of the boot sector.
     let is_used = |place: u64| {

@@ -168,9 +168,11 @@ impl Mount<'_> {
             return Err(EINVAL);
         }
         for extension in extensions {
-            let record = self.extension(number, extension, &out).inspect_err(|_| {
-                self.log.push(format!("ntfs3(DEV): ino={number:x}, ni_load_mi_ex"));
-            })?;
+            let found = self.extension(number, extension, &out);
+            if found.is_err() {
+                self.say(format!("ino={number:x}, ni_load_mi_ex"));
+            }
+            let record = found?;
             for attribute in &attributes(&record).0 {
                 self.take(number, attribute, name, &mut seen, &mut out)?;
             }
