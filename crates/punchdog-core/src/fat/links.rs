@@ -303,7 +303,16 @@ impl Links {
         if self.differs(cluster) {
             return self.undecided(medium, cluster);
         }
-        self.in_copy(medium, 0, cluster)
+        // Where the copies say the same, the first speaks for all; of a piece of it that was erased, FF says
+        // nothing, though it reads like the end that another copy has.
+        let speaks = if self.copy_is_clean(0) { 0 } else { self.not_trashed(self.piece(cluster)) };
+        self.in_copy(medium, speaks, cluster)
+    }
+
+    /// The first copy of which this piece is not trashed, or the first of all.
+    fn not_trashed(&self, piece: u64) -> u32 {
+        let sane = |pieces: &BTreeSet<u64>| !pieces.contains(&piece);
+        self.trashed.iter().position(sane).unwrap_or(0).narrow()
     }
 
     /// The value to read while no chain has decided: the copy that was right for its neighbours,

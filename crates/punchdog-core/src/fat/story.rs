@@ -63,7 +63,10 @@ pub(super) fn tell(
 
 fn likely(boot: &Boot, out: &Examination) -> Option<String> {
     let has = |code: &str| out.findings.iter().any(|f| f.entry.code == code);
-    let text = if boot.gone && out.findings.iter().filter(|f| f.weight <= Weight::RisksFiles).count() == 1 {
+    let heavy = out.findings.iter().filter(|f| f.weight <= Weight::RisksFiles).count();
+    let text = if boot.gone && heavy == 1 && has(c::BACKUP_MISSING.code) {
+        "both boot sectors were overwritten or lost, and nothing else that can be seen"
+    } else if boot.gone && heavy == 1 {
         "sector 0 alone was overwritten or lost (unplugged during a write, or a failing first block)"
     } else if has(c::BEYOND_IMAGE.code) {
         "the image was cut short while copying, or the medium claims more room than it has; image the medium again before anything else"
@@ -105,8 +108,9 @@ fn exhibits(medium: &dyn Medium, believed: &Believed, boot: &Boot, survey: &Surv
     }
     if boot.gone && (believed.backup.is_none() || boot.stale_backup) {
         let begins = |place: &u64| {
-            let head = medium.lenient(*place, 2).bytes;
-            super::boot::media_is_valid(head.byte(0)) && head.byte(1) == 0xFF
+            let head = medium.lenient(*place, 16).bytes;
+            let erased = head.iter().all(|byte| *byte == 0xFF);
+            super::boot::media_is_valid(head.byte(0)) && head.byte(1) == 0xFF && !erased
         };
         let copies = (0..geometry.tables).map(|copy| geometry.table_offset(copy));
         match copies.clone().find(begins) {

@@ -66,7 +66,9 @@ fn heavy(out: &Examination) -> usize {
 
 fn likely(boot: &Boot, out: &Examination) -> Option<&'static str> {
     let has = |code: &str| out.findings.iter().any(|f| f.entry.code == code);
-    if boot.gone && heavy(out) == 1 {
+    if boot.gone && heavy(out) == 1 && has(c::COPY_GONE.code) {
+        Some("both boot sectors were overwritten or lost, and nothing else that can be seen")
+    } else if boot.gone && heavy(out) == 1 {
         Some(
             "sector 0 alone was overwritten or lost (unplugged during a write, a failing first block, or a program that wrote there)",
         )

@@ -11,7 +11,7 @@ use crate::{
         filler,
         record::{FileRecord, State},
     },
-    medium::Medium,
+    medium::{Extent, Medium},
 };
 use serde::{Deserialize, Serialize};
 
@@ -152,17 +152,21 @@ const NOTHING: &str = "Nothing is wrong with this volume.";
 const SOMETHING: &str = "behind it is whole";
 
 impl Examination {
-    /// Names one accident behind many findings: an imager's filler, or else a gap across `parts`, the volume's
-    /// structures in order. With a blank end the cause is known.
+    /// Names one accident behind many findings: an imager's filler, gaps across `parts`, the volume's structures in
+    /// order, or what was written over the first of them. With a blank end the cause is known.
     pub(crate) fn find_cause(&mut self, medium: &dyn Medium, blank_end: bool, parts: &[Part]) {
         let places = self.findings.iter().filter_map(|finding| finding.extents.first().copied());
         if let Some(found) = filler::in_places(medium, places) {
             self.likely = Some(filler::likely(&found));
-        } else if !blank_end
-            && !self.sound()
-            && let Some(gap) = gap::across(medium, parts)
-        {
-            self.likely = Some(gap);
+        } else if !blank_end && !self.sound() {
+            let all: Vec<Extent> =
+                self.findings.iter().flat_map(|finding| finding.extents.iter().copied()).collect();
+            // Where copies differ a finding has the places of all: behind a boot sector that is gone the first was hit.
+            let firsts: Vec<Extent> =
+                self.findings.iter().filter_map(|f| f.extents.first().copied()).collect();
+            let gone = self.findings.iter().any(|finding| finding.entry.code.ends_with("/boot-gone"));
+            let over = || if gone { gap::written_over(medium, parts, &firsts) } else { None };
+            self.likely = gap::across(medium, parts, &all).or_else(over).or(self.likely.take());
         }
     }
     /// Says of the files how many are whole: the last of what is intact.

@@ -125,6 +125,10 @@ pub(super) const ALL: &[Fault] = &[
         let (from, length) = (p.geometry.table_offset(0), p.geometry.table_bytes());
         p.fill(from, length, 0);
     }),
+    fault("copy 0 erased to FF whole", "fat/copies-differ", ANY, |p, _| {
+        let (from, length) = (p.geometry.table_offset(0), p.geometry.table_bytes());
+        p.fill(from, length, 0xFF);
+    }),
     fault("copy 1 zeroed whole", "fat/copies-differ", ANY, |p, _| {
         let (from, length) = (p.geometry.table_offset(1), p.geometry.table_bytes());
         p.fill(from, length, 0);

@@ -6,7 +6,6 @@ use punchdog_core::family::Kind;
 use punchdog_lab::{
     exfat, exfat_faults, fat, faults, ntfs, ntfs_faults,
     patient::{Fault, Patient},
-    seed::Seed,
     trial::{self, Outcome},
 };
 
@@ -18,7 +17,6 @@ fn partners() -> usize {
 
 fn sample<G: Clone + Sync + 'static>(sound: &Patient<G>, faults: impl Iterator<Item = &'static Fault<G>>) {
     let fitting: Vec<&Fault<G>> = faults.filter(|fault| (fault.on)(&sound.geometry)).collect();
-    let mut seed = Seed::new(2026);
     let mut pairs = Vec::new();
     let only = std::env::var("PUNCHDOG_FAULT").ok();
     for first in &fitting {
@@ -26,9 +24,10 @@ fn sample<G: Clone + Sync + 'static>(sound: &Patient<G>, faults: impl Iterator<I
             pairs.extend([(*first, *only), (*only, *first)]);
             continue;
         }
-        for _ in 0..partners() {
-            pairs.push((*first, *seed.pick(&fitting)));
-        }
+        // By their names, so that a new row does not change everybody's partners.
+        let mut others = fitting.clone();
+        others.sort_by_key(|other| crc32fast::hash(format!("{} + {}", first.name, other.name).as_bytes()));
+        pairs.extend(others.into_iter().take(partners()).map(|other| (*first, other)));
     }
     pairs.retain(|(one, other)| {
         one.name != other.name && !ntfs_faults::beyond(one.name, other.name) && !faults::beyond(one, other)

@@ -37,6 +37,20 @@ fn no_boot_region(patient: &mut Patient) {
     patient.fill(0, u64::from(patient.geometry.reserved_sectors) * 512, 0xFF);
 }
 
+/// Zeros to the first table, and FF over that.
+fn two_gaps(patient: &mut Patient) {
+    let (at, length) = (patient.geometry.table_offset(0), patient.geometry.table_bytes());
+    patient.fill(0, at, 0);
+    patient.fill(at, length, 0xFF);
+}
+
+fn something_else(patient: &mut Patient) {
+    let text = b"The lamp went out twice before nine, and nobody saw who lit it again. ";
+    let length = patient.geometry.table_offset(0) + 700;
+    let text: Vec<u8> = text.iter().copied().cycle().take(usize::try_from(length).unwrap()).collect();
+    patient.write(0, &text);
+}
+
 fn crossed(patient: &mut Patient) {
     let (one, other) = (patient.find(ROW).clusters[2], patient.find(OTHER).clusters[3]);
     patient.set_link(one, other);
@@ -45,6 +59,11 @@ fn crossed(patient: &mut Patient) {
 fn first_table_gone(patient: &mut Patient) {
     let (at, length) = (patient.geometry.table_offset(0), patient.geometry.table_bytes());
     patient.fill(at, length, 0);
+}
+
+fn first_table_erased(patient: &mut Patient) {
+    let (at, length) = (patient.geometry.table_offset(0), patient.geometry.table_bytes());
+    patient.fill(at, length, 0xFF);
 }
 
 fn both_tables_gone(patient: &mut Patient) {
@@ -384,6 +403,142 @@ fn a_boot_region_without_any_copy() {
 
             Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
         "#]],
+    );
+}
+
+#[test]
+fn what_was_written_or_lost_over_several_structures_is_one_cause() {
+    reads(
+        Kind::Fat32,
+        two_gaps,
+        &["check"],
+        1,
+        &expect![[r#"
+        card.img · FAT32 · 1.56 MiB · "SKERRY"                                      does not mount: 7 faults
+
+        The boot sector is gone; behind it is whole: all 35 files in 5 folders. A host that reads only the
+        first table, as Linux does, cannot read 8 files and folders; another copy has them whole.
+
+        Likely: 2 gaps: bytes 0 to 16383 of the volume are zero, and with them the boot sector, FSInfo and
+        the backup boot sector; bytes 16384 to 23039 of the volume are FF, and with them the first table;
+        the findings follow from that (blocks that were never written, or an erase that was cut off).
+
+          fat/boot-gone                 sector 0 holds no boot sector
+                                        Sector 0 begins with 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00
+                                        00 and has no usable field. A boot sector begins with EB ?? 90 or E9
+                                        and ends with 55 AA. There is no backup; the geometry was computed
+                                        from what the volume holds.
+                                        blocks-mount · bytes 0 to 511
+          fat/copies-differ             the copies of the allocation table differ at clusters 8 to 1572
+                                        The copies of the table say different things about clusters 8 to
+                                        1572. All copies should be alike. Which one is right is decided
+                                        chain by chain.
+                                        risks-files · bytes 16416 to 22675 · bytes 23072 to 29331
+          fat/fsinfo-signature          the FSInfo sector has lost a signature
+                                        The signature at byte 0 of the FSInfo sector is not there. 52 52
+                                        61 41 at 0, 72 72 41 61 at 484, 00 00 55 AA at 508. Hosts take its
+                                        counts for unknown.
+                                        untidy · bytes 512 to 515
+          fat/fsinfo-signature          the FSInfo sector has lost a signature
+                                        The signature at byte 484 of the FSInfo sector is not there. 52 52
+                                        61 41 at 0, 72 72 41 61 at 484, 00 00 55 AA at 508. Hosts take its
+                                        counts for unknown.
+                                        untidy · bytes 996 to 999
+          fat/fsinfo-signature          the FSInfo sector has lost a signature
+                                        untidy · bytes 1020 to 1023
+          fat/backup-missing            there is no backup boot sector at byte 3072
+                                        The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy
+                                        of the boot sector there. If sector 0 is lost, the geometry has to
+                                        be computed.
+                                        untidy · bytes 3072 to 3583
+          fat/media-entry               entry 0 of the table does not repeat the media byte (copy 0)
+                                        Entry 0 of copy 0 is 0xfffffff. It should be 0xffffff8.
+                                        untidy · bytes 16384 to 16387
+
+        Next   punchdog explain card.img                        which host refuses it, and at which byte
+               punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+    "#]],
+    );
+    reads(
+        Kind::Fat32,
+        something_else,
+        &["check"],
+        1,
+        &expect![[r#"
+        card.img · FAT32 · 1.56 MiB · "SKERRY"                                      does not mount: 8 faults
+
+        The boot sector is gone; behind it is whole: all 35 files in 5 folders. A host that reads only the
+        first table, as Linux does, cannot read 39 files and folders; another copy has them whole.
+
+        Likely: something else was written over the beginning of the volume: over the boot sector, FSInfo,
+        the backup boot sector and the head of the first table; the findings there follow from that.
+
+          fat/boot-gone                 sector 0 holds no boot sector
+                                        Sector 0 begins with 54 68 65 20 6C 61 6D 70 20 77 65 6E 74 20 6F
+                                        75 and has no usable field. A boot sector begins with EB ?? 90 or E9
+                                        and ends with 55 AA. There is no backup; the geometry was computed
+                                        from what the volume holds.
+                                        blocks-mount · bytes 0 to 511
+          fat/copies-differ             the copies of the allocation table differ at clusters 2 to 174
+                                        The copies of the table say different things about clusters 2 to
+                                        174. All copies should be alike. Which one is right is decided chain
+                                        by chain.
+                                        risks-files · bytes 16392 to 17083 · bytes 23048 to 23739
+          fat/fsinfo-signature          the FSInfo sector has lost a signature
+                                        The signature at byte 0 of the FSInfo sector is not there. 52 52
+                                        61 41 at 0, 72 72 41 61 at 484, 00 00 55 AA at 508. Hosts take its
+                                        counts for unknown.
+                                        untidy · bytes 512 to 515
+          fat/fsinfo-signature          the FSInfo sector has lost a signature
+                                        The signature at byte 484 of the FSInfo sector is not there. 52 52
+                                        61 41 at 0, 72 72 41 61 at 484, 00 00 55 AA at 508. Hosts take its
+                                        counts for unknown.
+                                        untidy · bytes 996 to 999
+          fat/fsinfo-signature          the FSInfo sector has lost a signature
+                                        untidy · bytes 1020 to 1023
+          fat/backup-missing            there is no backup boot sector at byte 3072
+                                        The sector at byte 3072 is no FAT32 boot sector. FAT32 keeps a copy
+                                        of the boot sector there. If sector 0 is lost, the geometry has to
+                                        be computed.
+                                        untidy · bytes 3072 to 3583
+          fat/media-entry               entry 0 of the table does not repeat the media byte (copy 0)
+                                        Entry 0 of copy 0 is 0x6d616c. It should be 0xffffff8.
+                                        untidy · bytes 16384 to 16387
+          fat/end-entry                 entry 1 of the table is not an end mark (copy 0)
+                                        Entry 1 of copy 0 is 0xe657720. It should be 0xfffffff.
+                                        untidy · bytes 16388 to 16391
+
+        Next   punchdog explain card.img                        which host refuses it, and at which byte
+               punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+    "#]],
+    );
+    reads(
+        Kind::Fat16,
+        first_table_erased,
+        &["check"],
+        1,
+        &expect![[r#"
+        card.img · FAT16 · 4.39 MiB · "SKERRY"                                       files at risk: 2 faults
+
+        The copies of the allocation table differ at clusters 7 to 4466. 1 finding besides. Whole: all 35
+        files in 5 folders. A host that reads only the first table, as Linux does, cannot read 8 files and
+        folders; another copy has them whole.
+
+        Likely: a write to the allocation table was cut off, or part of one copy was overwritten.
+
+          fat/copies-differ             the copies of the allocation table differ at clusters 7 to 4466
+                                        The copies of the table say different things about clusters 7 to
+                                        4466. All copies should be alike. Which one is right is decided
+                                        chain by chain.
+                                        risks-files · bytes 526 to 9445 · bytes 9742 to 18661
+          fat/media-entry               entry 0 of the table does not repeat the media byte (copy 0)
+                                        Entry 0 of copy 0 is 0xffff. It should be 0xfff8.
+                                        untidy · bytes 512 to 513
+
+        Next   punchdog explain card.img
+                 what hosts make of it, and the bytes that show it
+               punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+    "#]],
     );
 }
 

@@ -61,7 +61,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         "lost-records-freed",
         format!("free {many}"),
         Provenance::Judged,
-        "nothing can be read of them, and no folder names them",
+        "nothing can be read of them, and no folder names them once it is mended",
         &[&c::RECORD_LOST],
     )
     .or("with --choose lost-records=keep they stay");
