@@ -388,7 +388,7 @@ pub(crate) fn outcome(page: &mut Page, fates: &BTreeMap<Fate, u64>, changes: &[C
         (
             Fate::Adrift,
             "adrift",
-            "content kept, name lost; the length where the content tells it",
+            "content kept, name or folder lost; the length where the content tells it",
             page::WARN,
         ),
         (Fate::Shorter, "shorter", "without their end", page::WARN),

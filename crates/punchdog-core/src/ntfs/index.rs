@@ -312,6 +312,29 @@ pub(in crate::ntfs) fn in_root(record: &[u8], name: &str) -> Option<u64> {
     None
 }
 
+/// What the entries of the root node in a folder's record name: the reference, and the `$FILE_NAME`.
+pub(in crate::ntfs) fn named_in_root(record: &[u8]) -> Vec<(u64, Vec<u8>)> {
+    let root = root_of(record, "$I30").and_then(|(root, _)| node(root.value(), 16, 0));
+    root.map_or(Vec::new(), named_in)
+}
+
+/// The same of a block, as it stands.
+pub(in crate::ntfs) fn named_in_block(bytes: &[u8]) -> Vec<(u64, Vec<u8>)> {
+    let mut bytes = bytes.to_vec();
+    let whole = bytes.part(0, 4) == b"INDX" && unfix(&mut bytes) != Fixups::Bad;
+    let found = if whole { node(&bytes, 24, 0) } else { None };
+    found.map_or(Vec::new(), named_in)
+}
+
+fn named_in(mut node: Node) -> Vec<(u64, Vec<u8>)> {
+    let mut found = Vec::new();
+    while let Ok(Some((entry, length, _))) = next(&node) {
+        found.push((entry.le64(0), key(&entry).to_vec()));
+        node.next = node.next.plus(length);
+    }
+    found
+}
+
 /// The node whose index header stands at `header` of `bytes`.
 fn node(bytes: &[u8], header: usize, place: u64) -> Option<Node> {
     let (first, used) = (bytes.le32(header).size(), bytes.le32(header.plus(4)).size());

@@ -48,6 +48,8 @@ pub struct Mft {
     pub bad: Option<BadRuns>,
     /// Bytes of records of which nothing says where they stand: a record that extends record 0 is lost.
     pub missing: u64,
+    /// Bytes of records that nothing names and that were found by their numbers.
+    pub refound: u64,
 }
 
 /// The plain content that a record describes, as far as it does itself.
@@ -101,6 +103,7 @@ impl Mft {
                 told,
                 bad,
                 missing: 0,
+                refound: 0,
             },
             None => Self::looked_through(medium, geometry),
         };
@@ -155,6 +158,7 @@ impl Mft {
             told: Told::Found,
             bad: None,
             missing: 0,
+            refound: 0,
         }
     }
 

@@ -29,6 +29,7 @@ mod outvoted;
 pub mod record;
 pub mod records;
 pub mod runs;
+mod scattered;
 mod secure;
 mod state;
 mod story;

@@ -65,7 +65,7 @@ pub struct Survey {
 
 /// Reads the volume.
 pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Result<Survey, MediumError> {
-    let mft = Mft::find(medium, geometry);
+    let mft = Mft::find(medium, geometry).with_scattered(medium, watch);
     let mut records = Records::read(medium, &mft, watch)?;
     let (capitals, upcase) = volume::upcase(medium, &mft, &records);
     let in_use = records_in_use(medium, &mft, &records);

@@ -99,6 +99,13 @@ fn fault(survey: &Survey, number: u32) -> Option<(String, String)> {
         let by = if survey.mft.told == Told::Mirror { "Its copy in $MFTMirr does." } else { "" };
         return Some(("It does not say where the records stand.".into(), by.into()));
     }
+    if number == own::MFT && survey.mft.missing == 0 && survey.mft.refound > 0 {
+        let found = survey.mft.refound.per(survey.mft.geometry.record().wide());
+        return Some((
+            format!("{found} of the records were found by their numbers: a record that extends it is lost."),
+            "Each record that its list names is there.".into(),
+        ));
+    }
     if number == own::MFT && survey.mft.missing > 0 {
         let unseen = survey.mft.missing.per(survey.mft.geometry.record().wide());
         return Some((

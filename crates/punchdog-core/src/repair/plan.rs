@@ -416,7 +416,7 @@ fn summary(fates: &BTreeMap<Fate, u64>, after: &Measured, judged: u64) -> String
         parts.push(rest);
     }
     for (fate, one, many) in [
-        (Fate::Adrift, "is kept without its name", "are kept without their names"),
+        (Fate::Adrift, "is kept without its name or folder", "are kept without their names or folders"),
         (Fate::Shorter, "loses its end", "lose their end"),
         (Fate::Damaged, "stays damaged", "stay damaged"),
         (Fate::Lost, "is lost", "are lost"),

@@ -21,6 +21,7 @@ mod ntfs_files;
 mod ntfs_folders;
 mod ntfs_listed;
 mod ntfs_parts;
+mod ntfs_scattered;
 mod ntfs_struck;
 mod one_cluster_files;
 mod pairs;

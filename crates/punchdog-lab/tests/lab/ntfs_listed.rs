@@ -10,7 +10,7 @@ use punchdog_lab::{
     ntfs_faults::Patient,
     ntfs_listed::{EXTENSION, listed},
 };
-use std::collections::BTreeSet;
+use std::{collections::BTreeSet, ops::Range};
 
 const SHAPES: [(u32, u32, u32); 4] =
     [(512, 512, 1024), (512, 4096, 1024), (4096, 4096, 4096), (512, 1024, 1024)];
@@ -62,15 +62,27 @@ fn boot_sectors_and_the_first_records_come_back() {
     }
 }
 
-/// Where the rest of the records stand is not known then; that folders name them is no fault of the folders.
+/// The records that it told of have their numbers; they are found, and record 0 has them all again.
 #[test]
-fn without_the_second_record_nothing_is_given_up() {
+fn without_the_second_record_its_records_are_found() {
     for (shape, patient) in patients() {
+        let plan = planned(&without_extension(&patient), &[]);
+        assert!(plan.outcome.after.sound, "{shape:?}: {:?}", plan.outcome.after.findings);
+        let after = contents(&mended(&without_extension(&patient), &plan));
+        assert_eq!(after, contents(&patient.bytes), "{shape:?}");
+    }
+}
+
+/// Where not all of them are found, that folders name the others is no fault of the folders.
+#[test]
+fn what_is_not_found_of_its_records_is_not_given_up() {
+    for (shape, patient) in patients() {
+        let mut bytes = without_extension(&patient);
         let geometry = patient.geometry;
-        let at =
-            usize::try_from(geometry.place(geometry.mft)).unwrap() + EXTENSION as usize * geometry.record();
-        let mut bytes = patient.bytes.clone();
-        bytes[at..at + geometry.record()].fill(0);
+        // Text over the end of $MFT: nothing tells that it belongs there.
+        let end = geometry.place(geometry.mft + geometry.clusters_for(176 * geometry.record() as u64));
+        let end = usize::try_from(end).unwrap();
+        bytes[end - 16 * geometry.record()..end].fill(b'x');
         let medium = Memory::new(bytes.clone());
         let volume = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
         let findings = volume.examine(&medium, &Silent).unwrap().findings;
@@ -83,7 +95,21 @@ fn without_the_second_record_nothing_is_given_up() {
         assert!(!fates.contains(&Fate::Lost), "{shape:?}: {fates:?}");
         // With that record put back the mended copy has everything.
         let mut again = mended(&bytes, &plan);
-        again[at..at + geometry.record()].copy_from_slice(&patient.bytes[at..at + geometry.record()]);
+        let own = extension_of(&patient);
+        again[own.clone()].copy_from_slice(&patient.bytes[own]);
         assert_eq!(contents(&again), contents(&patient.bytes), "{shape:?}");
     }
+}
+
+/// Where the second record stands.
+fn extension_of(patient: &Patient) -> Range<usize> {
+    let geometry = patient.geometry;
+    let at = usize::try_from(geometry.place(geometry.mft)).unwrap() + EXTENSION as usize * geometry.record();
+    at..at + geometry.record()
+}
+
+fn without_extension(patient: &Patient) -> Vec<u8> {
+    let mut bytes = patient.bytes.clone();
+    bytes[extension_of(patient)].fill(0);
+    bytes
 }

@@ -896,7 +896,7 @@ fn what_is_lost() {
                             Recordings/Thumbs/spectrogram number 001.png
                             Recordings/Thumbs/spectrogram number 002.png
                             and 26 more; the plan file names them
-                  2 adrift  content kept, name lost; the length where the content tells it
+                  2 adrift  content kept, name or folder lost; the length where the content tells it
                             ADRIFT/A0000023.BIN
                             ADRIFT/A0000027.BIN
                   2 shorter without their end
@@ -905,7 +905,7 @@ fn what_is_lost() {
               hosts         linux mounts it, windows mounts it (forecast)
 
             34 of 38 files are whole after the repair, 5 rest on judgement and should be opened before they are
-            handed out, 2 are kept without their names, 2 lose their end; the volume is sound.
+            handed out, 2 are kept without their names or folders, 2 lose their end; the volume is sound.
             The copy will differ from the image in 310 bytes, in 23 places.
 
             Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy

@@ -12,14 +12,16 @@ use crate::{
         mft::record_zero,
         names::of_key,
         record::{Attribute, Head, attributes},
-        runs::decode,
+        runs::{Run, decode},
     },
 };
 
 use super::Geometry;
 
-/// Records that are looked at where the first ones are gone.
+/// Records of a piece that are looked at where the first ones are gone.
 const LATER: u64 = 256;
+/// Pieces of $MFT that are looked at then.
+const PIECES: usize = 64;
 /// Cluster sizes there are, as powers of two.
 pub(super) const CLUSTERS: std::ops::RangeInclusive<u8> = 9..=21;
 
@@ -72,9 +74,14 @@ pub(in crate::ntfs) fn is_own(record: &[u8], number: u32) -> bool {
 
 /// First cluster of the plain content of a record.
 pub(in crate::ntfs) fn first_cluster(record: &[u8]) -> Option<u64> {
+    all_runs(record).first()?.first
+}
+
+/// The runs of the plain content of a record.
+fn all_runs(record: &[u8]) -> Vec<Run> {
     let (list, _) = attributes(record);
-    let data = list.iter().find(|a| a.kind() == kind::DATA && a.name().is_empty() && !a.resident())?;
-    decode(data.runs(), data.clusters(), u64::from(u32::MAX)).0.first()?.first
+    let data = list.iter().find(|a| a.kind() == kind::DATA && a.name().is_empty() && !a.resident());
+    data.map_or(Vec::new(), |data| decode(data.runs(), data.clusters(), u64::from(u32::MAX)).0)
 }
 
 /// The size of a record, by what stands at `at`.
@@ -143,15 +150,32 @@ impl Evidence {
         if elsewhere && found.agree <= copies {
             return Self { agree: 0, clusters: None, mirror, ..found };
         }
-        // Where the first ones are gone, later ones tell their numbers.
-        let mut number = 12_u64;
-        while found.agree < 2 && number < LATER {
-            let at = place(mft).plus(number.times(size.wide()));
-            let later = record_at(medium, at, size).map(|record| Head::read(&record).number);
-            if later.is_some_and(|told| told.is_some_and(|told| u64::from(told) == number)) {
-                found.agree = found.agree.plus(1);
+        // Where the first ones are gone, later ones tell their numbers; those of other pieces stand where record 0, or its
+        // copy, says.
+        let zero = |at: u64| {
+            let record = record_at(medium, at, size).filter(|record| is_own(record, own::MFT));
+            record.filter(|record| first_cluster(record) == Some(mft))
+        };
+        let told = zero(place(mft)).or_else(|| found.mirror.and_then(|mirror| zero(place(mirror))));
+        // Some hosts leave the number out: where a record 0 leads there, a record is enough.
+        let unsaid = told.is_some();
+        let runs = told.map_or_else(|| vec![Run::new(mft, u64::from(u32::MAX))], |record| all_runs(&record));
+        let mut vcn = 0;
+        for run in runs.iter().take(PIECES) {
+            let first = vcn.times(place(1)).per_up(size.wide()).max(12);
+            vcn = vcn.plus(run.length);
+            let end = vcn.times(place(1)).per(size.wide()).min(first.plus(LATER));
+            let Some(cluster) = run.first else { continue };
+            let begin = vcn.minus(run.length).times(place(1));
+            for number in first..end {
+                if found.agree > 1 {
+                    break;
+                }
+                let at = place(cluster).plus(number.times(size.wide()).minus(begin));
+                let later = record_at(medium, at, size).map(|record| Head::read(&record).number);
+                let fits = later.is_some_and(|own| own.map_or(unsaid, |own| u64::from(own) == number));
+                found.agree = found.agree.plus(u32::from(fits));
             }
-            number = number.plus(1);
         }
         // The copies confirm where $MFTMirr is; alone they are no more than what was asked about.
         if let Some(mirror) = found.mirror.filter(|_| found.agree > 0) {

@@ -38,8 +38,14 @@ struct Seen {
     zeros: Vec<Zero>,
     /// Places of other records with their numbers.
     others: Vec<(u64, u32)>,
+    /// Records that do not say their number, one behind the other: where the last ends, their bytes, how many.
+    row: (u64, u64, usize),
+    /// The longest of such rows: where it begins, the bytes of a record, how many.
+    longest: (u64, u64, usize),
     /// Records of the file system's own files, but record 0.
     own: Vec<Own>,
+    /// Geometries of boot sectors, and where their volumes would begin.
+    boots: Vec<(u64, Geometry)>,
 }
 
 /// What the records of a volume on `medium` say, and where it begins.
@@ -61,8 +67,11 @@ pub(crate) fn search(medium: &dyn Medium, watch: &dyn Watch) -> Option<Evidence>
         }
         at = piece.end();
     }
-    seen.elsewhere(medium).or_else(|| anchors::find(medium, &seen.own))
+    seen.elsewhere(medium).or_else(|| anchors::find(medium, &seen.own)).or_else(|| seen.by_row())
 }
+
+/// Records in a row, within a volume whose boot sector is left, that are as good as its first ones.
+const ROW: usize = 8;
 
 /// What speaks for a volume of this geometry that begins at `start`.
 fn beginning(medium: &dyn Medium, start: u64, geometry: &Geometry) -> Option<Evidence> {
@@ -77,12 +86,19 @@ impl Seen {
         if sector.part(3, 8) == b"NTFS    " && sector.ends_with(&[0x55, 0xAA]) {
             let geometry = BootSector::read(sector).and_then(|boot| Geometry::claimed_by(&boot))?;
             let starts = [Some(here), here.checked_sub(geometry.counted())];
-            return starts.into_iter().flatten().find_map(|start| beginning(medium, start, &geometry));
+            let starts = starts.into_iter().flatten();
+            if self.boots.len() < MOST {
+                self.boots.extend(starts.clone().map(|start| (start, geometry)));
+            }
+            return starts.into_iter().find_map(|start| beginning(medium, start, &geometry));
         }
         if sector.part(0, 4) != b"FILE" {
             return None;
         }
         let number = Head::read(sector).number;
+        if number.is_none() {
+            self.unnumbered(here, Head::read(sector).allocated.wide());
+        }
         if let Some(number) = number.filter(|number| *number >= own::FIRST_FREE) {
             if self.others.len() < MOST {
                 self.others.push((here, number));
@@ -108,6 +124,15 @@ impl Seen {
         None
     }
 
+    fn unnumbered(&mut self, here: u64, size: u64) {
+        let (end, same, count) = self.row;
+        let count = if end == here && same == size { count.plus(1) } else { 1 };
+        self.row = (here.plus(size), size, count);
+        if count > self.longest.2 {
+            self.longest = (here.plus(size).minus(size.times(count.wide())), size, count);
+        }
+    }
+
     /// A volume that begins elsewhere than at byte 0, by two records whose numbers are known.
     fn elsewhere(&self, medium: &dyn Medium) -> Option<Evidence> {
         for zero in &self.zeros {
@@ -131,6 +156,39 @@ impl Seen {
             }
         }
         None
+    }
+
+    /// Where all first records and their copies are gone: a boot sector, or its copy, in whose volume records stand one behind
+    /// the other, in clusters as it has them.
+    fn by_row(&self) -> Option<Evidence> {
+        self.boots.iter().find_map(|(start, geometry)| {
+            let (size, cluster) = (geometry.record().wide(), geometry.cluster());
+            let fits = |(place, number): &&(u64, u32)| {
+                let (at, byte) = (place.minus(*start), number.wide().times(size));
+                *place >= *start && at < geometry.counted() && at.rest(cluster) == byte.rest(cluster)
+            };
+            let fitting: Vec<&(u64, u32)> = self.others.iter().filter(fits).collect();
+            let next = |(one, other): (&&(u64, u32), &&(u64, u32))| {
+                other.1 > one.1 && other.0 == one.0.plus(other.1.minus(one.1).wide().times(size))
+            };
+            let row = fitting.iter().zip(fitting.iter().skip(1)).filter(|pair| next(*pair)).count();
+            let (first, own, count) = self.longest;
+            let unnumbered = own == size
+                && count > ROW
+                && first >= *start
+                && first.minus(*start).rest(cluster.min(size)) == 0
+                && first.minus(*start) < geometry.counted();
+            (row >= ROW || unnumbered).then(|| Evidence {
+                cluster_shift: geometry.cluster_shift,
+                record_shift: geometry.record_shift,
+                index_shift: Some(geometry.index_shift),
+                mft: geometry.mft,
+                mirror: Some(geometry.mirror),
+                clusters: Some((geometry.clusters(), true)),
+                agree: 2,
+                start: *start,
+            })
+        })
     }
 
     /// What the records say if the volume begins there.

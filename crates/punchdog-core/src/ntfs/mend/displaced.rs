@@ -44,6 +44,8 @@ const CONTENT: &[(u32, u32, &str)] = &[
 ];
 /// Of so many bits of a bitmap one may be wrong.
 const WRONG: usize = 8;
+/// Clusters by which it is told whether a bitmap is one.
+const LOOKED_AT: usize = 1 << 23;
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     mirrored(job)?;
@@ -63,7 +65,10 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         {
             continue;
         }
-        let so = |runs: &[Run]| right(job.window, survey, *number, runs);
+        let so = |runs: &[Run]| {
+            right(job.window, survey, *number, runs)
+                && (*number != own::BITMAP || tells_free(job.window, survey, runs))
+        };
         if let Some(struck) = runs::only(job, piece, 1, &so) {
             let title = crate::ntfs::check::title(*of);
             let step = Step::new(
@@ -181,6 +186,16 @@ fn of_clusters(map: &Mapping, medium: &dyn Medium, survey: &Survey, runs: &[Run]
         wrong = wrong.plus(usize::from(!marked && !mine(cluster.wide())));
     }
     wrong.times(WRONG) <= all
+}
+
+/// Not much more is marked than others have: what has all bits set says of nothing that it is free, and is no bitmap.
+fn tells_free(medium: &dyn Medium, survey: &Survey, runs: &[Run]) -> bool {
+    let map = Mapping::of(runs, survey.mft.geometry.cluster());
+    let bits = survey.claimed.len().min(LOOKED_AT);
+    let bytes = map.read(medium, 0, bits.per(8));
+    let marked = bytes.iter().fold(0_usize, |sum, byte| sum.plus(byte.count_ones().size()));
+    let claimed = survey.claimed.count_in(0..bits);
+    marked <= claimed.plus(claimed.per(4)).plus(512)
 }
 
 /// The content of one of them, where it may be written into: nobody else has its clusters.

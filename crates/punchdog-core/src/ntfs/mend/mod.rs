@@ -27,6 +27,7 @@ mod views;
 mod writing;
 
 pub(super) use aside::set_aside;
+pub(super) use room::is_blank;
 
 use super::{
     NtfsSurvey, NtfsVolume,
@@ -96,8 +97,10 @@ pub(super) fn round(
         seen.believed = now.believed;
         steps.go_on();
     }
-    // What folders and bitmaps say of records that are not seen is not held against them.
-    let stages = if seen.survey.mft.missing > 0 { SEEN_IN_PART } else { STAGES.len() };
+    // What folders and bitmaps say of records that are not seen is not held against them; and what was found by number
+    // alone is left as it is until record 0 has it.
+    let mft = &seen.survey.mft;
+    let stages = if mft.missing > 0 || mft.refound > 0 { SEEN_IN_PART } else { STAGES.len() };
     run(seen, window, choices, steps, 1..stages)
 }
 

@@ -143,14 +143,15 @@ fn try_record(medium: &dyn Medium, survey: &Survey, number: u32, given: &mut Giv
     let mut lost = None;
     let mut judged = false;
     let from = match number {
+        // Of what is not seen the record could not tell.
+        own::MFT if survey.mft.missing > 0 => return None,
         own::MFT => {
             let records = survey.mft.runs.clone();
             facts.mft = (records, survey.mft.size);
             let (bitmap, from) = take(search.record_bitmap()?);
             facts.mft_bitmap = bitmap;
-            judged = survey.mft.told == crate::ntfs::mft::Told::Found;
-            lost = judged
-                .then(|| "records behind a gap of more than 64 blank ones would not be found".to_owned());
+            judged = survey.mft.told == crate::ntfs::mft::Told::Found || survey.mft.refound > 0;
+            lost = judged.then(|| "records that cannot be read, at its end, would not be found".to_owned());
             from
         }
         own::MIRROR => {

@@ -49,7 +49,7 @@ fn without(survey: &Survey, medium: &dyn Medium, marked: Option<&ClusterSet>) ->
 }
 
 /// True for 64 KiB of zeros from `at` on, before `end`.
-pub(super) fn is_blank(medium: &dyn Medium, at: u64, end: u64) -> bool {
+pub(in crate::ntfs) fn is_blank(medium: &dyn Medium, at: u64, end: u64) -> bool {
     let length = end.minus(at).min(1 << 16);
     let hole = medium.data_from(at).is_none_or(|data| data.offset >= at.plus(length));
     hole || medium.lenient(at, length.size()).bytes.iter().all(|byte| *byte == 0)

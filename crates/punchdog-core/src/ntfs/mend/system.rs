@@ -48,7 +48,10 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
                 continue;
             }
         }
-        let copied = number < mirror::ALWAYS && mirror::copy_of(job.window, job.survey, number).is_some();
+        // A copy of record 0 whose list leads to nothing is no better than that.
+        let leads = number != own::MFT || job.survey.mft.refound == 0;
+        let copied =
+            leads && number < mirror::ALWAYS && mirror::copy_of(job.window, job.survey, number).is_some();
         if copied {
             written(job, number, &[&c::SYSTEM_RECORD, &c::SEQUENCE, &c::VOLUME_INFO, &c::LOG_GONE])?;
             continue;

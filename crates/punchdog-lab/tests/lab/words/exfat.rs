@@ -806,7 +806,7 @@ fn what_the_root_names() {
               the bitmap has them in use, and no file claims them; names and exact lengths are not known
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
-            36 of 37 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name; the volume is sound.
+            36 of 37 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name or folder; the volume is sound.
         "#]],
     );
     says(
@@ -948,7 +948,7 @@ fn entry_sets_and_folders() {
               Möwen und Lummen/unnamed-61.wav: the name of a file is lost. The set stands at byte 28672 of the volume.
             judged: Möwen und Lummen/unnamed-61.wav: put right the name in its entry set
               made up: of the name only length and hash are left; content, length and times are the file's own
-            35 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name; the volume is sound.
+            35 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name or folder; the volume is sound.
         "#]],
     );
     says(
@@ -970,7 +970,7 @@ fn entry_sets_and_folders() {
               the bitmap has them in use, and no file claims them; names and exact lengths are not known
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
-            33 of 36 files are whole after the repair, 4 rest on judgement and should be opened before they are handed out, 3 are kept without their names; the volume is sound.
+            33 of 36 files are whole after the repair, 4 rest on judgement and should be opened before they are handed out, 3 are kept without their names or folders; the volume is sound.
         "#]],
     );
     says(
@@ -1194,7 +1194,7 @@ fn entry_sets_and_folders() {
               they name nothing that exists
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
-            32 of 36 files are whole after the repair, 4 rest on judgement and should be opened before they are handed out, 4 are kept without their names; the volume is sound.
+            32 of 36 files are whole after the repair, 4 rest on judgement and should be opened before they are handed out, 4 are kept without their names or folders; the volume is sound.
         "#]],
     );
     says(
@@ -1236,7 +1236,7 @@ fn entry_sets_and_folders() {
               the bitmap has them in use, and no file claims them; names and exact lengths are not known
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
-            35 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name; the volume is sound.
+            35 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name or folder; the volume is sound.
         "#]],
     );
     says(
@@ -1400,7 +1400,7 @@ fn clusters_and_chains() {
               the bitmap has them in use, and no file claims them; names and exact lengths are not known
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
-            36 of 37 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name; the volume is sound.
+            36 of 37 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name or folder; the volume is sound.
         "#]],
     );
     says(
@@ -1508,7 +1508,7 @@ fn clusters_and_chains() {
               the bitmap has them in use, and no file claims them; names and exact lengths are not known
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
-            35 of 37 files are whole after the repair, 3 rest on judgement and should be opened before they are handed out, 2 are kept without their names; the volume is sound.
+            35 of 37 files are whole after the repair, 3 rest on judgement and should be opened before they are handed out, 2 are kept without their names or folders; the volume is sound.
         "#]],
     );
     says(
@@ -1536,7 +1536,7 @@ fn clusters_and_chains() {
               the bitmap has them in use, and no file claims them; names and exact lengths are not known
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
-            35 of 37 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name, 1 loses its end; the volume is sound.
+            35 of 37 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name or folder, 1 loses its end; the volume is sound.
         "#]],
     );
     says(
@@ -1588,7 +1588,7 @@ fn clusters_and_chains() {
               the clusters it has
             derived: Logs/2026/counts on the western ledges, second visit.csv: set the length from 1041 to 1024
               the clusters it has
-            34 of 38 files are whole after the repair, 5 rest on judgement and should be opened before they are handed out, 2 are kept without their names, 2 lose their end; the volume is sound.
+            34 of 38 files are whole after the repair, 5 rest on judgement and should be opened before they are handed out, 2 are kept without their names or folders, 2 lose their end; the volume is sound.
         "#]],
     );
     says(
@@ -1632,7 +1632,7 @@ fn clusters_and_chains() {
               chains in use that nothing claimed and that fit the missing length, else the clusters that follow, are in use and belong to nothing else
             derived: Recordings/Thumbs: set the length from 4096 to 3072
               the clusters it has
-            34 of 38 files are whole after the repair, 5 rest on judgement and should be opened before they are handed out, 2 are kept without their names, 2 lose their end; the volume is sound.
+            34 of 38 files are whole after the repair, 5 rest on judgement and should be opened before they are handed out, 2 are kept without their names or folders, 2 lose their end; the volume is sound.
         "#]],
     );
     says(

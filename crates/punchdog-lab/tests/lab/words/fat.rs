@@ -718,8 +718,6 @@ fn the_tables() {
     says(
         "a sector of copy 0 overwritten with noise",
         &expect![[r#"
-            fat/chain-out-of-range at 16392+4 23048+4
-              /: a chain runs out of the volume. The table entry of cluster 2 cannot be read. It should name the next cluster, or end the chain. Its entries end there.
             fat/copies-differ at 16396+500 23052+500
               the copies of the allocation table differ at clusters 3 to 127. The copies of the table say different things about clusters 3 to 127. All copies should be alike. Which one is right is decided chain by chain.
             exact: make all copies of the table alike in 125 entries
@@ -740,8 +738,6 @@ fn the_tables() {
     says(
         "a sector of copy 0 overwritten with text",
         &expect![[r#"
-            fat/chain-out-of-range at 16392+4 23048+4
-              /: a chain runs out of the volume. The table entry of cluster 2 cannot be read. It should name the next cluster, or end the chain. Its entries end there.
             fat/copies-differ at 16396+500 23052+500
               the copies of the allocation table differ at clusters 3 to 127. The copies of the table say different things about clusters 3 to 127. All copies should be alike. Which one is right is decided chain by chain.
             exact: make all copies of the table alike in 125 entries
@@ -759,6 +755,17 @@ fn the_tables() {
         35 of 35 files are whole after the repair; the volume is sound.
     "#]],
     );
+    says("copy 0 erased to FF whole", &expect![[r#"
+        fat/copies-differ at 16416+6544 23072+6544
+          the copies of the allocation table differ at clusters 8 to 1643. The copies of the table say different things about clusters 8 to 1643. All copies should be alike. Which one is right is decided chain by chain.
+        fat/media-entry at 16384+4
+          entry 0 of the table does not repeat the media byte (copy 0). Entry 0 of copy 0 is 0xfffffff. It should be 0xffffff8.
+        exact: make all copies of the table alike in 1602 entries
+          for each chain the copy with which it fits its file's size or its folder's content
+        derived: set entries 0 and 1 of the table
+          the media byte of the boot sector; the end mark
+        35 of 35 files are whole after the repair; the volume is sound.
+    "#]]);
     says(
         "copy 0 zeroed whole",
         &expect![[r#"
@@ -1109,7 +1116,7 @@ fn chains() {
               the table has them in use, and no file claims them; names and exact sizes are not known
             derived: write the FSInfo sector: 1572 free clusters
               counted in the table
-            32 of 34 files are whole after the repair, 2 rest on judgement and should be opened before they are handed out, 2 are kept without their names; the volume is sound.
+            32 of 34 files are whole after the repair, 2 rest on judgement and should be opened before they are handed out, 2 are kept without their names or folders; the volume is sound.
         "#]],
     );
     says(
@@ -1153,7 +1160,7 @@ fn chains() {
               the table has them in use, and no file claims them; names and exact sizes are not known
             derived: folder Pictures/Thumbs: mark 2 entries free
               no short entry follows that they belong to
-            29 of 35 files are whole after the repair, 7 rest on judgement and should be opened before they are handed out, 6 are kept without their names; the volume is sound.
+            29 of 35 files are whole after the repair, 7 rest on judgement and should be opened before they are handed out, 6 are kept without their names or folders; the volume is sound.
         "#]],
     );
     says(
@@ -1175,7 +1182,7 @@ fn chains() {
               the table has them in use, and no file claims them; names and exact sizes are not known
             derived: write the FSInfo sector: 1572 free clusters
               counted in the table
-            34 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name; the volume is sound.
+            34 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name or folder; the volume is sound.
         "#]],
     );
     says(
@@ -1389,7 +1396,7 @@ fn folders_and_their_entries() {
               they name nothing that exists
             derived: write the FSInfo sector: 1572 free clusters
               counted in the table
-            29 of 35 files are whole after the repair, 6 rest on judgement and should be opened before they are handed out, 6 are kept without their names; the volume is sound.
+            29 of 35 files are whole after the repair, 6 rest on judgement and should be opened before they are handed out, 6 are kept without their names or folders; the volume is sound.
         "#]],
     );
     says(
