@@ -29,7 +29,7 @@ use std::{
 };
 
 /// Pieces that are looked at.
-const MOST: usize = 1 << 14;
+const MOST: usize = 1 << 12;
 /// Names that are held against each other, of records and of folders.
 const NAMES: usize = 1 << 22;
 /// Bytes without a record within a piece.
@@ -98,7 +98,7 @@ impl Seen {
             _ => self.rows.push((at, at.plus(record.len().wide()))),
         }
         let head = Head::read(record);
-        if let Some(number) = head.number {
+        if let Some(number) = head.number.filter(|_| self.numbered.len() < NAMES) {
             self.numbered.insert(at, number);
         }
         if !head.in_use() || self.unnumbered.len() >= NAMES {
