@@ -755,7 +755,9 @@ fn the_tables() {
         35 of 35 files are whole after the repair; the volume is sound.
     "#]],
     );
-    says("copy 0 erased to FF whole", &expect![[r#"
+    says(
+        "copy 0 erased to FF whole",
+        &expect![[r#"
         fat/copies-differ at 16416+6544 23072+6544
           the copies of the allocation table differ at clusters 8 to 1643. The copies of the table say different things about clusters 8 to 1643. All copies should be alike. Which one is right is decided chain by chain.
         fat/media-entry at 16384+4
@@ -765,7 +767,8 @@ fn the_tables() {
         derived: set entries 0 and 1 of the table
           the media byte of the boot sector; the end mark
         35 of 35 files are whole after the repair; the volume is sound.
-    "#]]);
+    "#]],
+    );
     says(
         "copy 0 zeroed whole",
         &expect![[r#"
