@@ -5,11 +5,31 @@ use punchdog_core::{catalogue::all_entries, family::Kind};
 use punchdog_lab::{faults, seed::Seed};
 use std::collections::BTreeSet;
 
+/// As many faults at once as leave something to be told; by name, so that a new row changes nothing here.
+const MANY: [&str; 16] = [
+    "boot sector zeroed",
+    "sector size wrong in boot sector and backup",
+    "root entries odd",
+    "table size 0",
+    "backup sector number FFFF",
+    "free count huge",
+    "image cut short",
+    "a sector of copy 0 overwritten with text",
+    "one chain zeroed in both copies",
+    "chain into another's",
+    "folder's first cluster 0",
+    "lost chain, to be freed",
+    "\"..\" of a folder in the root does not name 0",
+    "long name numbered wrongly",
+    "control character in a short name",
+    "deleted folder whose clusters are in use",
+];
+
 #[test]
 fn no_line_is_wider_than_the_terminal() {
     let mut patient = patient(Kind::Fat32);
-    let fitting = faults::all().filter(|fault| (fault.on)(&patient.geometry));
-    for fault in fitting.step_by(9).collect::<Vec<_>>() {
+    for name in MANY {
+        let fault = faults::all().find(|fault| fault.name == name).expect("a row of that name");
         (fault.make)(&mut patient, &mut Seed::new(2));
     }
     let folder = folder_with("card.img", &patient.bytes);
