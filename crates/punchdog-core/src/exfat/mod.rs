@@ -137,9 +137,8 @@ impl ExfatSurvey {
         let upcase =
             survey.upcase.clusters.first().map(|first| cluster(*first, survey.upcase.bytes.len().wide()));
         let root = Some(cluster(g.root_cluster, g.cluster_bytes()));
-        for (name, place) in
-            [("the bitmap", bitmap), ("the up-case table", upcase), ("the root folder", root)]
-        {
+        parts.extend(bitmap.map(|(offset, length)| Part::bitmap("the bitmap", offset, length)));
+        for (name, place) in [("the up-case table", upcase), ("the root folder", root)] {
             parts.extend(place.map(|(offset, length)| Part::new(name, offset, length)));
         }
         parts.sort_by_key(|part| part.extent.offset);

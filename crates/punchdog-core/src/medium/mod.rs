@@ -221,6 +221,20 @@ impl dyn Medium + '_ {
         Some(Extent::new(start, stop.minus(start).min(LONG)))
     }
 
+    /// True where nothing but zeros stands at `place`; what cannot be read, or is not there, speaks against nothing. Ends
+    /// with the first 64 KiB that hold something.
+    pub fn is_zero(&self, place: Extent) -> bool {
+        let mut at = place.offset;
+        while let Some(piece) = self.piece_from(at, place.end()) {
+            let length = piece.length.min(1 << 16);
+            if self.lenient(piece.offset, length.size()).bytes.iter().any(|byte| *byte != 0) {
+                return false;
+            }
+            at = piece.offset.plus(length);
+        }
+        true
+    }
+
     /// Passes on what lies at `place` in pieces of at most 1 MiB, holes left out: they are zeros.
     pub fn pieces<E: From<MediumError>>(
         &self,

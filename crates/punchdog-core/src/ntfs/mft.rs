@@ -14,7 +14,7 @@ use crate::{
 /// Records in pieces of which $MFT is looked through where nothing tells how long it is.
 const STEP: usize = 64;
 /// Records at most: each takes a few bytes, also where there is none.
-const MOST: u64 = 1 << 26;
+pub(super) const MOST: u64 = 1 << 26;
 /// Runs of $MFT's own attribute list that are followed.
 const PARTS: usize = 4096;
 

@@ -154,7 +154,8 @@ impl NtfsSurvey {
             (layout::own::ATTRDEF, "$AttrDef"),
         ] {
             if let Some((_, first, map)) = system::content(&self.survey, number, "") {
-                parts.extend(map.place(0).map(|place| Part::new(name, place, first.size)));
+                let part = if number == layout::own::BITMAP { Part::bitmap } else { Part::new };
+                parts.extend(map.place(0).map(|place| part(name, place, first.size)));
             }
         }
         parts.sort_by_key(|part| part.extent.offset);

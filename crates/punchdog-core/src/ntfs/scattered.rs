@@ -10,15 +10,14 @@ use super::{
     geometry::Geometry,
     index::{named_in_block, named_in_root},
     layout::{self, Fixups, kind, own, sequence, unfix},
-    mend::is_blank,
-    mft::{Mft, Told},
+    mft::{self, Mft, Told},
     names::of_key,
     record::{Head, attributes},
     runs::{Mapping, Run, decode},
 };
 use crate::{
     arith::{Peek, Sat},
-    medium::Medium,
+    medium::{Extent, Medium},
     progress::Watch,
 };
 use rangemap::RangeSet;
@@ -32,6 +31,12 @@ use std::{
 const MOST: usize = 1 << 12;
 /// Names that are held against each other, of records and of folders.
 const NAMES: usize = 1 << 22;
+/// $MFT is so many times as long as the pieces of it that are found, at most, and so many bytes longer.
+const SPREAD: u64 = 8;
+/// See [`SPREAD`].
+const SMALL: u64 = 64 << 20;
+/// Records of a piece that are read at a time.
+const AT_ONCE: u64 = 1024;
 /// Bytes without a record within a piece.
 const GAP: u64 = 1 << 20;
 
@@ -246,12 +251,15 @@ impl Said {
         let begin = piece.vcn.times(geometry.cluster()).per_up(size.wide());
         let skip = begin.times(size.wide()).minus(piece.vcn.times(geometry.cluster()));
         let count = map.len().minus(skip).per(size.wide());
-        for index in 0..count {
-            let mut record = map.read(medium, skip.plus(index.times(size.wide())), size);
-            let whole = record.part(0, 4) == b"FILE" && unfix(&mut record) != Fixups::Bad;
-            let number = begin.plus(index).narrow();
-            if whole && Head::read(&record).number.is_none_or(|own| own == number) {
-                said.take(geometry, number, &record);
+        for from in (0..count).step_by(AT_ONCE.size()) {
+            let records = count.minus(from).min(AT_ONCE).times(size.wide());
+            let mut bytes = map.read(medium, skip.plus(from.times(size.wide())), records.size());
+            for (index, record) in (from..).zip(bytes.chunks_exact_mut(size)) {
+                let whole = record.part(0, 4) == b"FILE" && unfix(record) != Fixups::Bad;
+                let number = begin.plus(index).narrow();
+                if whole && Head::read(record).number.is_none_or(|own| own == number) {
+                    said.take(geometry, number, record);
+                }
             }
         }
         said
@@ -325,7 +333,10 @@ impl Mft {
             }
             vcn = vcn.plus(run.length);
         }
-        let pieces = accepted(medium, &geometry, candidates, &mut said);
+        let pieces = accepted((medium, &geometry), known, candidates, &mut said);
+        if pieces.is_empty() {
+            return self;
+        }
         let mut all = Laid { runs: base, at: known, holes: 0 };
         for piece in &pieces {
             all.fill((medium, &geometry), piece.vcn, Some(piece), &said);
@@ -341,12 +352,12 @@ impl Mft {
         self.runs = all.runs;
         let record = geometry.record().wide();
         if lost {
-            self.size = self.map.len().per(record).times(record);
+            self.size = self.map.len().per(record).min(mft::MOST).times(record);
             self.valid = self.size;
             self.missing = geometry.place(all.holes);
         } else {
             let told = self.size.plus(self.missing);
-            self.size = told.min(self.map.len());
+            self.size = told.min(self.map.len()).min(mft::MOST.times(record));
             self.missing = geometry.place(limit.minus(all.at).plus(all.holes));
         }
         self
@@ -354,13 +365,18 @@ impl Mft {
 }
 
 /// The pieces that are $MFT's, in its order; what their records say is added.
-fn accepted(medium: &dyn Medium, geometry: &Geometry, pieces: Vec<Piece>, said: &mut Said) -> Vec<Piece> {
-    let mut all: Vec<(Piece, Said)> =
+fn accepted(
+    (medium, geometry): (&dyn Medium, &Geometry),
+    known: u64,
+    pieces: Vec<Piece>,
+    said: &mut Said,
+) -> Vec<Piece> {
+    let all: Vec<(Piece, Said)> =
         pieces.into_iter().map(|piece| (piece, Said::of(medium, geometry, &piece))).collect();
     // What another piece has as the content of a file comes last, so that this one can speak first.
     let named = |piece: &Piece| all.iter().any(|(_, other)| other.content.overlaps(&piece.clusters()));
     let order: Vec<bool> = all.iter().map(|(piece, _)| named(piece)).collect();
-    let mut ordered: Vec<(bool, (Piece, Said))> = order.into_iter().zip(all.drain(..)).collect();
+    let mut ordered: Vec<(bool, (Piece, Said))> = order.into_iter().zip(all).collect();
     ordered.sort_by_key(|(named, (piece, _))| (*named, std::cmp::Reverse(piece.records)));
     let mut ours: Vec<Piece> = Vec::new();
     for (_, (piece, own)) in ordered {
@@ -372,6 +388,13 @@ fn accepted(medium: &dyn Medium, geometry: &Geometry, pieces: Vec<Piece>, said: 
         }
     }
     ours.sort_by_key(|piece| piece.vcn);
+    // One number that is wrong would make a table as long as the volume.
+    let mut seen = ours.iter().fold(known, |sum, piece| sum.plus(piece.length));
+    let most = |seen: u64| seen.times(SPREAD).plus(SMALL.per(geometry.cluster()));
+    while let Some(last) = ours.last().filter(|last| last.end() > most(seen)) {
+        seen = seen.minus(last.length);
+        ours.pop();
+    }
     ours
 }
 
@@ -415,8 +438,8 @@ impl Laid {
             let free = clusters.end <= geometry.clusters() && !said.content.overlaps(&clusters);
             let apart = piece
                 .is_none_or(|piece| clusters.end <= piece.first || piece.clusters().end <= clusters.start);
-            let (from, to) = (geometry.place(first), geometry.place(clusters.end));
-            free && apart && (any || (from..to).step_by(1 << 16).all(|at| is_blank(medium, at, to)))
+            let place = Extent::new(geometry.place(first), geometry.place(gap));
+            free && apart && (any || medium.is_zero(place))
         };
         let before = piece.and_then(|piece| piece.first.checked_sub(gap));
         let first =

@@ -99,17 +99,15 @@ fn fault(survey: &Survey, number: u32) -> Option<(String, String)> {
         let by = if survey.mft.told == Told::Mirror { "Its copy in $MFTMirr does." } else { "" };
         return Some(("It does not say where the records stand.".into(), by.into()));
     }
-    if number == own::MFT && survey.mft.missing == 0 && survey.mft.refound > 0 {
-        let found = survey.mft.refound.per(survey.mft.geometry.record().wide());
+    let counted = |bytes: u64| bytes.per(survey.mft.geometry.record().wide());
+    let where_stand = match (counted(survey.mft.missing), counted(survey.mft.refound)) {
+        (0, 0) => None,
+        (0, found) => Some(format!("Where {found} of the records stand is told by these alone")),
+        (unseen, _) => Some(format!("Where {unseen} of the records stand is not known")),
+    };
+    if let Some(told) = where_stand.filter(|_| number == own::MFT) {
         return Some((
-            format!("{found} of the records were found by their numbers: a record that extends it is lost."),
-            "Each record that its list names is there.".into(),
-        ));
-    }
-    if number == own::MFT && survey.mft.missing > 0 {
-        let unseen = survey.mft.missing.per(survey.mft.geometry.record().wide());
-        return Some((
-            format!("Where {unseen} of the records stand is not known: a record that extends it is lost."),
+            format!("{told}: a record that extends it is lost."),
             "Each record that its list names is there.".into(),
         ));
     }

@@ -14,13 +14,19 @@ use crate::{
 pub(crate) struct Part {
     /// What it is called, with an article.
     pub(crate) name: &'static str,
-    /// Where it lies. Its first sector is never blank on a volume in order.
+    /// Where it lies. Its first sector is never blank on a volume in order, but for a bitmap's.
     pub(crate) extent: Extent,
+    /// It has a bit for each cluster: FF where all are in use.
+    bitmap: bool,
 }
 
 impl Part {
     pub(crate) fn new(name: &'static str, offset: u64, length: u64) -> Self {
-        Self { name, extent: Extent::new(offset, length) }
+        Self { name, extent: Extent::new(offset, length), bitmap: false }
+    }
+    /// One that has a bit for each cluster.
+    pub(crate) fn bitmap(name: &'static str, offset: u64, length: u64) -> Self {
+        Self { bitmap: true, ..Self::new(name, offset, length) }
     }
 }
 
@@ -79,7 +85,8 @@ fn gaps(medium: &dyn Medium, parts: &[Part]) -> Vec<Gap> {
         if gaps.iter().any(|gap| gap.from <= begin && begin < gap.to) {
             continue;
         }
-        let Some(value) = blank(medium, begin) else { continue };
+        let value = blank(medium, begin).filter(|value| !part.bitmap || *value == 0);
+        let Some(value) = value else { continue };
         let mut from = begin;
         while from > 0 && blank(medium, from.minus(SECTOR)) == Some(value) && begin.minus(from) < 1 << 20 {
             from = from.minus(SECTOR);
@@ -187,6 +194,9 @@ mod tests {
         assert!(found.contains("with them the region and the first table;"), "{found}");
         let found = cause(&bytes, &[first]).unwrap();
         assert!(found.starts_with("2 gaps: bytes 0 to 511 of the volume are zero, and with them"), "{found}");
+        // Clusters that are all in use are no gap, whatever else a finding says of the bitmap.
+        let full = [parts[0].clone(), Part::bitmap("the bitmap", 6 * 512, 512)];
+        assert_eq!(across(&Memory::new(bytes), &full, &[first, Extent::new(6 * 512, 9)]), None);
     }
 
     #[test]

@@ -336,28 +336,43 @@ fn logical(image: &mut [u8], volumes: &[Volume]) {
 
 /// Lists these volumes in both copies of a GPT.
 pub(crate) fn gpt(image: &mut [u8], volumes: &[Volume]) {
-    let last = image.len() as u64 / 512 - 1;
+    let listed: Vec<(u64, u64)> = volumes.iter().map(|volume| (volume.start, volume.bytes)).collect();
+    for (at, bytes) in gpt_of(image.len() as u64, &listed, 128) {
+        image[index(at)..index(at) + bytes.len()].copy_from_slice(&bytes);
+    }
+}
+
+/// What lists partitions on a disk of `length` bytes, by their starts and bytes, in a GPT of so many entries (a multiple of
+/// four): what to write, and where.
+///
+/// # Panics
+/// When there are more partitions than entries.
+pub fn gpt_of(length: u64, volumes: &[(u64, u64)], room: u32) -> [(u64, Vec<u8>); 5] {
+    assert!(volumes.len() <= room as usize, "room for {room}");
+    let last = length / 512 - 1;
+    let sectors = u64::from(room) / 4;
     let mut protective = entry(0xEE, 512, last * 512);
     (protective.start_chs, protective.end_chs) = ([0, 2, 0], [0xFF, 0xFF, 0xFF]);
-    put(image, 0, &[protective]);
+    let mut first = vec![0; 512];
+    put(&mut first, 0, &[protective]);
     let mut entries = Vec::new();
-    for (number, volume) in volumes.iter().enumerate() {
+    for (number, (start, bytes)) in volumes.iter().enumerate() {
         let mut listed = GptEntry::new_zeroed();
         listed.kind = BASIC_DATA;
-        listed.unique = [u8::try_from(number).unwrap_or(0) + 7; 16];
-        listed.first = (volume.start / 512).into();
-        listed.last = ((volume.start + volume.bytes) / 512 - 1).into();
+        listed.unique = [u8::try_from((number + 7) % 256).unwrap_or(0); 16];
+        listed.first = (start / 512).into();
+        listed.last = ((start + bytes) / 512 - 1).into();
         entries.extend(listed.as_bytes());
     }
-    entries.resize(128 * 128, 0);
+    entries.resize(room as usize * 128, 0);
     let mut header = GptHeader::new_zeroed();
     header.signature = *b"EFI PART";
     header.revision = 0x0001_0000.into();
     header.header_size = 92.into();
-    header.first_usable = 34.into();
-    header.last_usable = (last - 33).into();
+    header.first_usable = (2 + sectors).into();
+    header.last_usable = (last - 1 - sectors).into();
     header.disk_guid = [9; 16];
-    header.entries = 128.into();
+    header.entries = room.into();
     header.entry_bytes = 128.into();
     header.entries_crc = crc32fast::hash(&entries).into();
     let copy = |my: u64, other: u64, at: u64| {
@@ -366,9 +381,12 @@ pub(crate) fn gpt(image: &mut [u8], volumes: &[Volume]) {
         copy.header_crc = header_crc(&copy).into();
         copy.as_bytes().to_vec()
     };
-    let mut write = |at: u64, bytes: &[u8]| image[index(at)..index(at) + bytes.len()].copy_from_slice(bytes);
-    write(512, &copy(1, last, 2));
-    write(1024, &entries);
-    write((last - 32) * 512, &entries);
-    write(last * 512, &copy(last, 1, last - 32));
+    let behind = last - sectors;
+    [
+        (0, first),
+        (512, copy(1, last, 2)),
+        (1024, entries.clone()),
+        (behind * 512, entries),
+        (last * 512, copy(last, 1, behind)),
+    ]
 }

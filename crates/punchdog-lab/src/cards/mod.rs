@@ -8,7 +8,7 @@ pub(crate) mod build;
 mod records;
 pub mod situations;
 
-pub use build::{Fill, Listing, Shape};
+pub use build::{Fill, Listing, Shape, gpt_of};
 
 use crate::patient::{Made, index};
 use punchdog_core::{exfat, family::Kind, fat, ntfs};

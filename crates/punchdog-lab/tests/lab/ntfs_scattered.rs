@@ -12,8 +12,8 @@ use punchdog_core::{
     ntfs::{
         build::{Outside, Record, outside},
         geometry::Geometry,
-        layout::{fix, kind, own, put, unfix},
-        record::attributes,
+        layout::{fix, kind, own, put, reference, unfix},
+        record::{Attribute, attributes},
         runs::{Run, decode},
     },
     progress::Silent,
@@ -23,7 +23,7 @@ use punchdog_lab::{
     ntfs::{everyday, small},
     ntfs_faults::Patient,
 };
-use std::collections::BTreeSet;
+use std::{collections::BTreeSet, ops::Range};
 
 const SHAPES: [(u32, u32, u32); 4] =
     [(512, 512, 1024), (512, 4096, 1024), (4096, 4096, 4096), (512, 1024, 1024)];
@@ -151,4 +151,62 @@ fn records_that_nothing_names_are_found_and_named_again() {
             }
         }
     }
+}
+
+/// The paths of what is whole after a plan for this volume without its first records and their copies.
+fn after_loss(patient: &Patient) -> BTreeSet<String> {
+    let geometry = patient.geometry;
+    let mut bytes = patient.bytes.clone();
+    for (cluster, records) in [(geometry.mft, FIRST.size()), (geometry.mirror, 4)] {
+        let at = geometry.place(cluster).size();
+        bytes[at..at + records * geometry.record()].fill(0);
+    }
+    let plan = planned(&bytes, &[]);
+    contents(&mended(&bytes, &plan)).into_keys().collect()
+}
+
+/// Records of another volume at `at`, as an image in a file or an earlier formatting has them: the first of our second
+/// piece, with other numbers, and in another folder where one is given.
+fn strangers(patient: &mut Patient, at: u64, from: u64, numbers: Range<u32>, folder: Option<u64>) {
+    let size = patient.geometry.record();
+    let from = patient.geometry.place(from).size();
+    for (index, number) in numbers.enumerate() {
+        let source = from + index * size;
+        let mut record = patient.bytes[source..source + size].to_vec();
+        assert_eq!(&record[..4], b"FILE", "record {index}");
+        unfix(&mut record);
+        put(&mut record, 44, &number.to_le_bytes());
+        let (list, _) = attributes(&record);
+        let names = list.iter().filter(|a| a.kind() == kind::NAME);
+        for name in names.map(Attribute::value_at).collect::<Vec<_>>() {
+            put(&mut record, name, &folder.map_or(Vec::new(), |folder| folder.to_le_bytes().to_vec()));
+        }
+        fix(&mut record);
+        let to = at.size() + index * size;
+        patient.bytes[to..to + size].copy_from_slice(&record);
+    }
+}
+
+#[test]
+fn records_of_others_are_not_taken_for_ours() {
+    let shape = (512, 4096, 1024);
+    let (sound, first) = scattered(shape);
+    let plain = after_loss(&sound);
+    assert!(plain.len() > 10, "{plain:?}");
+    // In a file: they have the numbers that are missed.
+    let mut patient = scattered(shape).0;
+    let large = patient.live().filter(|made| !made.folder && !made.path.contains(':'));
+    let large = large.max_by_key(|made| made.clusters.len()).expect("a file").clone();
+    assert!(large.clusters.len() > 1 && large.clusters[1] == large.clusters[0] + 1, "{:?}", large.clusters);
+    let at = patient.geometry.place(u64::from(large.clusters[0]));
+    strangers(&mut patient, at, first, 16..24, None);
+    assert_eq!(after_loss(&patient), plain, "in {}", large.path);
+    // In free space, of an earlier formatting: behind the last number, in a folder that is none.
+    let (mut patient, first) = scattered(shape);
+    let size = patient.geometry.record() as u64;
+    let at = patient.geometry.place(first) - 16 * size;
+    let free = at.size()..patient.geometry.place(first).size();
+    assert!(patient.bytes[free].iter().all(|byte| *byte == 0), "free");
+    strangers(&mut patient, at, first, 4000..4016, Some(reference(40, 999)));
+    assert_eq!(after_loss(&patient), plain, "in free space");
 }

@@ -193,9 +193,8 @@ fn tells_free(medium: &dyn Medium, survey: &Survey, runs: &[Run]) -> bool {
     let map = Mapping::of(runs, survey.mft.geometry.cluster());
     let bits = survey.claimed.len().min(LOOKED_AT);
     let bytes = map.read(medium, 0, bits.per(8));
-    let marked = bytes.iter().fold(0_usize, |sum, byte| sum.plus(byte.count_ones().size()));
-    let claimed = survey.claimed.count_in(0..bits);
-    marked <= claimed.plus(claimed.per(4)).plus(512)
+    let marked = bytes.iter().fold(0_u64, |sum, byte| sum.plus(byte.count_ones().wide()));
+    rebuild::is_sparing(marked, survey.claimed.count_in(0..bits).wide())
 }
 
 /// The content of one of them, where it may be written into: nobody else has its clusters.

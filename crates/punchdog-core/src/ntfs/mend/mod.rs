@@ -27,7 +27,6 @@ mod views;
 mod writing;
 
 pub(super) use aside::set_aside;
-pub(super) use room::is_blank;
 
 use super::{
     NtfsSurvey, NtfsVolume,

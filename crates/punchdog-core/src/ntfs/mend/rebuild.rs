@@ -7,7 +7,7 @@
 use crate::{
     arith::{Peek, Sat},
     cluster::free::Room,
-    medium::Medium,
+    medium::{Extent, Medium},
     ntfs::{
         attrdef,
         build::units,
@@ -93,6 +93,11 @@ impl Given {
     fn has(&self, clusters: &Range<usize>) -> bool {
         self.clusters.iter().any(|other| other.start < clusters.end && clusters.start < other.end)
     }
+}
+
+/// Of a bitmap, so many clusters marked where others claim so many: what has little else, and not all bits set, can be one.
+pub(super) fn is_sparing(marked: u64, claimed: u64) -> bool {
+    marked <= claimed.plus(claimed.per(4)).plus(512)
 }
 
 /// The record of one of the file system's own files, made anew; `None` where too little is left of it.
@@ -255,9 +260,8 @@ impl Search<'_> {
                 None => self.given.unclaimed.get_or_insert_with(unclaimed).row(count.narrow())?,
             };
             let first = u64::from(first);
-            let (from, to) = (geometry.place(first), geometry.place(first.plus(count)));
-            let fits =
-                !blank || (from..to).step_by(1 << 16).all(|at| super::room::is_blank(self.medium, at, to));
+            let place = Extent::new(geometry.place(first), geometry.place(count));
+            let fits = !blank || self.medium.is_zero(place);
             let range = first.size()..first.plus(count).size();
             if fits && !self.given.has(&range) {
                 self.given.clusters.push(range);
@@ -465,8 +469,7 @@ impl Search<'_> {
             let has = |(one, other): (&u8, &u8)| one & other == *one;
             let count = |bytes: &[u8]| bytes.iter().fold(0_u32, |sum, byte| sum.plus(byte.count_ones()));
             let found = found.part(0, head.len());
-            head.iter().zip(found).all(has)
-                && count(found) <= count(&head).plus(count(&head).per(4)).plus(512)
+            head.iter().zip(found).all(has) && is_sparing(count(found).wide(), count(&head).wide())
         };
         if let Some(runs) = self.found(size, &fits) {
             return Some(Found {

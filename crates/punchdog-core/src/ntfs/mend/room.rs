@@ -3,7 +3,7 @@
 use crate::{
     arith::Sat,
     cluster::{free::Room, set::ClusterSet},
-    medium::Medium,
+    medium::{Extent, Medium},
     ntfs::{geometry::Geometry, runs::Run, survey::Survey},
 };
 
@@ -46,13 +46,6 @@ fn without(survey: &Survey, medium: &dyn Medium, marked: Option<&ClusterSet>) ->
         at = gap.end;
     }
     room
-}
-
-/// True for 64 KiB of zeros from `at` on, before `end`.
-pub(in crate::ntfs) fn is_blank(medium: &dyn Medium, at: u64, end: u64) -> bool {
-    let length = end.minus(at).min(1 << 16);
-    let hole = medium.data_from(at).is_none_or(|data| data.offset >= at.plus(length));
-    hole || medium.lenient(at, length.size()).bytes.iter().all(|byte| *byte == 0)
 }
 
 /// Free clusters of one round of mending, given out once.
@@ -98,9 +91,8 @@ impl Clusters {
             }
             more.sort_unstable();
             for cluster in more {
-                let (at, end) =
-                    (self.geometry.place(cluster.into()), self.geometry.place(u64::from(cluster).plus(1)));
-                let blank = (at..end).step_by(1 << 16).all(|at| is_blank(medium, at, end));
+                let at = self.geometry.place(cluster.into());
+                let blank = medium.is_zero(Extent::new(at, self.geometry.cluster()));
                 self.left = self.left.minus(self.geometry.cluster());
                 if blank { self.blank.add(cluster, 1) } else { self.others.add(cluster, 1) }
             }
