@@ -64,10 +64,6 @@ fn likely(boot: &Boot, out: &Examination) -> Option<&'static str> {
         )
     } else if has(c::CHECKSUM.code) {
         Some("something wrote to the first sectors without computing their checksum anew")
-    } else if has(c::BEYOND_IMAGE.code) {
-        Some(
-            "the image was cut short while copying, or the medium claims more room than it has; image the medium again before anything else",
-        )
     } else if has(c::DIRTY.code) && (has(c::LOST_CLUSTERS.code) || has(c::USED_BUT_FREE.code)) {
         Some("the medium was pulled out, or the recorder lost power, while it was writing")
     } else if has(c::FAILURE.code) {

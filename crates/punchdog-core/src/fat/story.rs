@@ -68,8 +68,6 @@ fn likely(boot: &Boot, out: &Examination) -> Option<String> {
         "both boot sectors were overwritten or lost, and nothing else that can be seen"
     } else if boot.gone && heavy == 1 {
         "sector 0 alone was overwritten or lost (unplugged during a write, or a failing first block)"
-    } else if has(c::BEYOND_IMAGE.code) {
-        "the image was cut short while copying, or the medium claims more room than it has; image the medium again before anything else"
     } else if has(c::COPIES_DIFFER.code) {
         "a write to the allocation table was cut off, or part of one copy was overwritten"
     } else if has(c::NOT_CLOSED.code) && (has(c::LOST_CHAIN.code) || has(c::FSINFO_FREE.code)) {

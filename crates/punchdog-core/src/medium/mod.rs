@@ -124,6 +124,11 @@ pub trait Medium: Send + Sync {
     fn is_empty(&self) -> bool {
         self.len() == 0
     }
+    /// Bytes that it would have were nothing cut off: a partition's, as its entry says.
+    #[inline]
+    fn promised(&self) -> u64 {
+        self.len()
+    }
     /// Fills `into` from `offset`, or says why not.
     fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError>;
     /// Says that a range will be read soon, so that a slow medium can begin with it. Changes nothing
@@ -158,6 +163,10 @@ impl<M: Medium + ?Sized> Medium for &M {
     #[inline]
     fn len(&self) -> u64 {
         (**self).len()
+    }
+    #[inline]
+    fn promised(&self) -> u64 {
+        (**self).promised()
     }
     #[inline]
     fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
@@ -295,6 +304,7 @@ impl Medium for Memory {
 pub struct Window<'a> {
     inner: &'a dyn Medium,
     place: Extent,
+    promised: u64,
 }
 
 impl<'a> Window<'a> {
@@ -302,7 +312,7 @@ impl<'a> Window<'a> {
     #[inline]
     pub fn new(inner: &'a dyn Medium, place: Extent) -> Self {
         let length = inner.len().minus(place.offset).min(place.length);
-        Self { inner, place: Extent::new(place.offset, length) }
+        Self { inner, place: Extent::new(place.offset, length), promised: place.length }
     }
 }
 
@@ -333,6 +343,10 @@ impl Medium for Window<'_> {
     #[inline]
     fn len(&self) -> u64 {
         self.place.length
+    }
+    #[inline]
+    fn promised(&self) -> u64 {
+        self.promised
     }
     #[inline]
     fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {

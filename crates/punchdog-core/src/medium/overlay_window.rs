@@ -7,13 +7,14 @@ use crate::arith::Sat;
 pub struct OverlayWindow<'o, 'a> {
     overlay: &'o mut Overlay<'a>,
     place: Extent,
+    promised: u64,
 }
 
 impl<'o, 'a> OverlayWindow<'o, 'a> {
     /// The volume at `place` of `overlay`.
     pub fn new(overlay: &'o mut Overlay<'a>, place: Extent) -> Self {
         let length = overlay.len().minus(place.offset).min(place.length);
-        Self { overlay, place: Extent::new(place.offset, length) }
+        Self { overlay, place: Extent::new(place.offset, length), promised: place.length }
     }
     /// Where the volume lies in the image.
     pub fn place(&self) -> Extent {
@@ -45,6 +46,9 @@ impl<'o, 'a> OverlayWindow<'o, 'a> {
 impl Medium for OverlayWindow<'_, '_> {
     fn len(&self) -> u64 {
         self.place.length
+    }
+    fn promised(&self) -> u64 {
+        self.promised
     }
     fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
         self.within(offset, into.len().wide())?;

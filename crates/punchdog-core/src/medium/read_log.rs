@@ -28,6 +28,9 @@ impl Medium for ReadLog<'_> {
     fn len(&self) -> u64 {
         self.inner.len()
     }
+    fn promised(&self) -> u64 {
+        self.inner.promised()
+    }
     fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
         self.inner.read_at(offset, into)?;
         if !into.is_empty() {

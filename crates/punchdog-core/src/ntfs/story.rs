@@ -72,10 +72,6 @@ fn likely(boot: &Boot, out: &Examination) -> Option<&'static str> {
         Some(
             "sector 0 alone was overwritten or lost (unplugged during a write, a failing first block, or a program that wrote there)",
         )
-    } else if has(c::BEYOND_IMAGE.code) {
-        Some(
-            "the image was cut short while copying, or the medium claims more room than it has; image the medium again before anything else",
-        )
     } else if has(c::ASLEEP.code) {
         Some(
             "the computer was hibernated, or shut down for a fast start, and not switched off: wake it and shut it down fully where that can be done",
@@ -107,11 +103,15 @@ fn exhibits(medium: &dyn Medium, believed: &Believed, boot: &Boot, out: &mut Exa
                 "$MFT",
                 geometry.place(geometry.mft),
                 16,
-                format!(
-                    "record 0: it says that it stands in cluster {}; {} of the first twelve records bear it out",
-                    evidence.mft,
-                    evidence.agree.min(12)
-                ),
+                if evidence.by_files.is_some() {
+                    "the first records and their copies are gone; where they stood is not known".to_owned()
+                } else {
+                    format!(
+                        "record 0: it says that it stands in cluster {}; {} of the first twelve records bear it out",
+                        evidence.mft,
+                        evidence.agree.min(12)
+                    )
+                },
             );
         }
     } else {

@@ -150,6 +150,11 @@ pub struct Examination {
 const EVERYTHING: &str = "everything behind it is whole";
 const NOTHING: &str = "Nothing is wrong with this volume.";
 const SOMETHING: &str = "behind it is whole";
+/// What is said where the image ends before the volume does: nothing else comes first.
+const CUT: &str = "the image was cut short while copying, or the medium claims more room than it has; image the medium again before anything else";
+/// The findings of which that is said.
+const CUT_CODES: [&str; 3] =
+    ["fat/volume-beyond-image", "exfat/volume-beyond-image", "ntfs/volume-longer-than-image"];
 
 impl Examination {
     /// Names one accident behind many findings: an imager's filler, gaps across `parts`, the volume's structures in
@@ -167,6 +172,11 @@ impl Examination {
             let gone = self.findings.iter().any(|finding| finding.entry.code.ends_with("/boot-gone"));
             let over = || if gone { gap::written_over(medium, parts, &firsts) } else { None };
             self.likely = gap::across(medium, parts, &all).or_else(over).or(self.likely.take());
+        }
+        let cut = self.findings.iter().any(|finding| CUT_CODES.contains(&finding.entry.code));
+        if cut && !blank_end {
+            let besides = self.likely.take().map(|why| format!("; besides, {why}"));
+            self.likely = Some(format!("{CUT}{}", besides.unwrap_or_default()));
         }
     }
     /// Says of the files how many are whole: the last of what is intact.

@@ -121,14 +121,13 @@ pub(super) const ALL: &[Fault] = &[
         p.at_run(Run::new(other.first.expect("no hole"), other.length));
     }),
     led("the bitmap of $MFT leads into a file", |p, _| lead(p, own::MFT, kind::BITMAP, "")),
-    // Of a log that holds nothing nothing can be found; where it was is nobody's then.
+    // A log that holds nothing is found by that.
     Fault {
         on: |g| g.cluster() >= 4096,
         ..led("$LogFile leads into a file", |p, _| lead(p, own::LOG, kind::DATA, ""))
     },
     Fault {
         on: |g| g.cluster() < 4096,
-        choose: FREE,
         ..led("$LogFile leads into a file of many clusters", |p, _| lead(p, own::LOG, kind::DATA, ""))
     },
     led("$AttrDef leads into a file", |p, _| lead(p, own::ATTRDEF, kind::DATA, "")),

@@ -135,16 +135,27 @@ fn records_that_nothing_names_are_found_and_named_again() {
             let piece = start..start + FIRST.size() * geometry.record();
             let copies = geometry.place(geometry.mirror).size();
             let copies = copies..copies + 4 * geometry.record();
-            for (name, wiped) in [
-                ("the first records and their copies", vec![piece.clone(), copies.clone()]),
-                ("these and the boot sector", vec![piece.clone(), copies, 0..sector]),
-                ("the first records and both boot sectors", vec![piece, 0..sector, end - sector..end]),
+            // With as much behind it the copies of the first records would be in the middle, where the second piece is.
+            let longer = 2 * geometry.place(first + 1).size() + sector;
+            for (name, wiped, length) in [
+                ("the first records and their copies", vec![piece.clone(), copies.clone()], end),
+                ("these and the boot sector", vec![piece.clone(), copies.clone(), 0..sector], end),
+                (
+                    "the first records and both boot sectors",
+                    vec![piece.clone(), 0..sector, end - sector..end],
+                    end,
+                ),
+                ("all of these", vec![piece.clone(), copies.clone(), 0..sector, end - sector..end], end),
+                ("all, in a longer image", vec![piece, copies, 0..sector, end - sector..end], longer),
             ] {
                 let mut bytes = patient.bytes.clone();
                 for range in wiped {
                     bytes[range].fill(0);
                 }
+                bytes.resize(length, 0);
                 let plan = planned(&bytes, &[]);
+                let left = &plan.outcome.after.findings;
+                assert!(!left.contains_key("ntfs/clusters-shared"), "{name}, {what}: {left:?}");
                 let after: BTreeSet<String> = contents(&mended(&bytes, &plan)).into_values().collect();
                 let gone = wanted.difference(&after).count();
                 assert_eq!(gone, 0, "{name}, {what}: of {}", wanted.len());

@@ -3,7 +3,7 @@
 use super::Subject;
 use crate::{
     arith::{Peek, Sat},
-    ntfs::{catalogue as c, layout::BootSector},
+    ntfs::{catalogue as c, geometry::Length, layout::BootSector},
     report::{
         finding::{Finding, Sink},
         wording::counted,
@@ -93,7 +93,11 @@ fn length(subject: &Subject<'_>, sink: &mut dyn Sink) {
             .at(there, counted_bytes.minus(there))
             .because(
                 format!("What there is of it ends at its byte {there}."),
-                format!("The volume has {counted_bytes} bytes."),
+                match subject.believed.length {
+                    Length::Partition(bytes) => format!("Its partition has {bytes} bytes."),
+                    Length::Runs => format!("Its files lead up to byte {counted_bytes} of it, or further."),
+                    Length::Told | Length::Image => format!("The volume has {counted_bytes} bytes."),
+                },
                 "What lies in between cannot be read.",
             ),
         );

@@ -6,6 +6,7 @@
 use super::{
     Geometry, cluster_sectors,
     evidence::{Evidence, is_own, record_at, zero_at},
+    length,
     search::search,
 };
 use crate::{
@@ -29,6 +30,19 @@ pub enum Source {
     Records,
 }
 
+/// What tells how long a volume is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Length {
+    /// A boot sector, its copy, or the place in which that stands; `$Bad` or $Bitmap.
+    Told,
+    /// The partition that it lies in, of so many bytes: they are not all there.
+    Partition(u64),
+    /// The run lists of files: they reach so far, at least.
+    Runs,
+    /// Nothing but the end of the image.
+    Image,
+}
+
 /// The geometry that is believed, and what it rests on.
 #[derive(Debug, Clone)]
 pub struct Believed {
@@ -46,6 +60,8 @@ pub struct Believed {
     pub evidence: Option<Evidence>,
     /// The length of the sectors is what is usual: nothing that is left says it.
     pub sector_guessed: bool,
+    /// What tells how long the volume is.
+    pub length: Length,
 }
 
 impl Believed {
@@ -279,7 +295,7 @@ fn settle(
         }
         (None, None) => return None,
     };
-    Some(Believed { geometry, source, primary, copy, stale, evidence, sector_guessed })
+    Some(Believed { geometry, source, primary, copy, stale, evidence, sector_guessed, length: Length::Told })
 }
 
 /// Where the copies of the first records are, by record 1, the boot sector and its copy: where such copies stand, else where
@@ -362,5 +378,12 @@ fn length_known(medium: &dyn Medium, found: Believed, watch: &dyn Watch) -> Beli
     let Some(evidence) = evidence.filter(|_| found.source == Source::Records) else { return found };
     let copy = copy_by_search(medium, &evidence, watch);
     let known = copy.and_then(|copy| settle(medium, found.primary.as_ref(), Some(&copy), Some(evidence)));
-    known.unwrap_or(found)
+    if let Some(known) = known {
+        return known;
+    }
+    if found.copy.is_some() {
+        return found;
+    }
+    let (geometry, length) = length::settle(medium, found.geometry, &evidence);
+    Believed { geometry, length, ..found }
 }

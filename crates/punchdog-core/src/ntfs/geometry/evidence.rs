@@ -42,6 +42,8 @@ pub struct Evidence {
     pub clusters: Option<(u64, bool)>,
     /// Records that were found at the place that this gives $MFT, of the first twelve.
     pub agree: u32,
+    /// Nothing of the file system's own is left: what files and folders tell instead.
+    pub by_files: Option<&'static str>,
     /// Where the volume begins: bytes from the start of what was looked at.
     pub start: u64,
 }
@@ -133,6 +135,7 @@ impl Evidence {
             mirror,
             clusters: None,
             agree: 0,
+            by_files: None,
             start: 0,
         };
         let mut elsewhere = false;

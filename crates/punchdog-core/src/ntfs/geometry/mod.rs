@@ -3,12 +3,14 @@
 
 pub mod anchors;
 mod believe;
+mod by_files;
 pub mod evidence;
+mod length;
 mod search;
 
 pub(crate) use search::search;
 
-pub use believe::{Believed, Source, believe, glance};
+pub use believe::{Believed, Length, Source, believe, glance};
 
 use super::layout::BootSector;
 use crate::arith::Sat;

@@ -7,6 +7,7 @@
 use super::{
     Geometry,
     anchors::{self, Own},
+    by_files,
     evidence::{CLUSTERS, Evidence, first_cluster, is_own, record_at, record_size},
 };
 use crate::{
@@ -46,6 +47,8 @@ struct Seen {
     own: Vec<Own>,
     /// Geometries of boot sectors, and where their volumes would begin.
     boots: Vec<(u64, Geometry)>,
+    /// Records and index blocks of files and folders.
+    by_files: by_files::Seen,
 }
 
 /// What the records of a volume on `medium` say, and where it begins.
@@ -67,7 +70,10 @@ pub(crate) fn search(medium: &dyn Medium, watch: &dyn Watch) -> Option<Evidence>
         }
         at = piece.end();
     }
-    seen.elsewhere(medium).or_else(|| anchors::find(medium, &seen.own)).or_else(|| seen.by_row())
+    seen.elsewhere(medium)
+        .or_else(|| anchors::find(medium, &seen.own))
+        .or_else(|| seen.by_row())
+        .or_else(|| seen.by_files.evidence(medium))
 }
 
 /// Records in a row, within a volume whose boot sector is left, that are as good as its first ones.
@@ -92,6 +98,7 @@ impl Seen {
             }
             return starts.into_iter().find_map(|start| beginning(medium, start, &geometry));
         }
+        self.by_files.take(here, sector);
         if sector.part(0, 4) != b"FILE" {
             return None;
         }
@@ -186,6 +193,7 @@ impl Seen {
                 mirror: Some(geometry.mirror),
                 clusters: Some((geometry.clusters(), true)),
                 agree: 2,
+                by_files: None,
                 start: *start,
             })
         })

@@ -8,7 +8,7 @@ use crate::{
         field,
         step::{Provenance, Step},
     },
-    ntfs::{catalogue as c, layout::put},
+    ntfs::{catalogue as c, geometry::Length, layout::put},
 };
 use zerocopy::IntoBytes;
 
@@ -48,14 +48,24 @@ fn derived(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let clusters = job.believed.evidence.and_then(|evidence| evidence.clusters);
     let sure = agree >= ENOUGH && clusters.is_some();
     let bytes = job.boot.believed.as_bytes().to_vec();
+    let by_files = job.believed.evidence.and_then(|evidence| evidence.by_files);
+    let stand = by_files.map_or_else(
+        || format!("record 0 and {} others stand where $MFT's own run list says", agree.minus(1)),
+        str::to_owned,
+    );
     let from = format!(
-        "record 0 and {} others stand where $MFT's own run list says, with clusters of {} bytes; {}",
-        agree.minus(1),
+        "{stand}, with clusters of {} bytes; {}",
         geometry.cluster(),
         match clusters {
             Some((count, true)) => format!("$BadClus counts {count} clusters"),
             Some((count, false)) => format!("$Bitmap has {count} bits"),
-            None => "nothing but the length of the image tells how many there are".to_owned(),
+            None => match job.believed.length {
+                Length::Partition(bytes) => format!("its partition has {bytes} bytes, more than the image"),
+                Length::Runs => "files lead so far, behind the end of the image".to_owned(),
+                Length::Told | Length::Image => {
+                    "nothing but the length of the image tells how many there are".to_owned()
+                }
+            },
         }
     );
     let mut step = Step::new(

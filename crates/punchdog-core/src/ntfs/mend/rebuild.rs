@@ -321,7 +321,10 @@ impl Search<'_> {
         let head = medium.lenient(geometry.place(geometry.mirror), 512).bytes;
         let copies = matches!(head.part(0, 4), b"FILE" | b"BAAD");
         let fits = copies || head.iter().all(|byte| *byte == 0);
-        (fits && !survey.claimed.contains_any_in_range(there.clone())).then_some((there, copies))
+        // Without record 0, or where the place is a guess, the records may stand there themselves.
+        let records = survey.mft.runs.iter().filter_map(|run| Some(run.first?.size()..run.end().size()));
+        let apart = records.into_iter().all(|run| run.end <= there.start || there.end <= run.start);
+        (fits && apart && !survey.claimed.contains_any_in_range(there.clone())).then_some((there, copies))
     }
 
     /// The first run of clusters that nobody has whose content begins as `fits` says.
@@ -371,8 +374,16 @@ impl Search<'_> {
             return Some(found);
         }
         let least = LOG_BYTES.min(256 << 10);
+        let medium = self.medium;
         let begins = |_: u64, head: &[u8]| head.starts_with(b"RSTR");
-        if let Some(runs) = self.found(least, &begins) {
+        // One that was never written is FF all over.
+        let empty = |cluster: u64, head: &[u8]| {
+            head.iter().all(|byte| *byte == 0xFF) && {
+                let place = self.survey.mft.geometry.place(cluster);
+                medium.lenient(place, least.size()).bytes.iter().all(|byte| *byte == 0xFF)
+            }
+        };
+        if let Some(runs) = self.found(least, &begins).or_else(|| self.found(least, &empty)) {
             let geometry = self.survey.mft.geometry;
             let first = runs.first()?.first?;
             let least = geometry.clusters_for(least);
@@ -395,7 +406,7 @@ impl Search<'_> {
             return Some(Found {
                 runs,
                 size,
-                from: "clusters that no file has begin as a log does",
+                from: "clusters that no file has begin as a log does, written or empty",
                 write: None,
             });
         }
@@ -447,7 +458,8 @@ impl Search<'_> {
 
     /// Which clusters are in use, by the records.
     fn cluster_bitmap(&mut self) -> Option<Found> {
-        let clusters = self.survey.mft.geometry.clusters();
+        let geometry = self.survey.mft.geometry;
+        let clusters = geometry.clusters();
         let size = clusters.per_up(64).times(8);
         if let Some(found) = self.told(own::BITMAP, kind::DATA, size) {
             return Some(Found { size, ..found });
@@ -464,12 +476,20 @@ impl Search<'_> {
         if size > BITMAP || head.iter().all(|byte| *byte == 0) {
             return None;
         }
-        // The old one has all that is claimed, its own clusters, and little else.
-        let fits = |_: u64, found: &[u8]| {
+        // The old one has all that is claimed, its own clusters, and little else. Where all bits are set it tells nothing:
+        // a log that was never written looks like that, and on a full volume little else is different.
+        let medium = self.medium;
+        let blank = |cluster: u64| {
+            let bytes = medium.lenient(geometry.place(cluster), clusters.per(8).size()).bytes;
+            bytes.iter().all(|byte| *byte == 0xFF)
+        };
+        let fits = |cluster: u64, found: &[u8]| {
             let has = |(one, other): (&u8, &u8)| one & other == *one;
             let count = |bytes: &[u8]| bytes.iter().fold(0_u32, |sum, byte| sum.plus(byte.count_ones()));
             let found = found.part(0, head.len());
-            head.iter().zip(found).all(has) && is_sparing(count(found).wide(), count(&head).wide())
+            head.iter().zip(found).all(has)
+                && is_sparing(count(found).wide(), count(&head).wide())
+                && !blank(cluster)
         };
         if let Some(runs) = self.found(size, &fits) {
             return Some(Found {

@@ -7,7 +7,7 @@ use crate::{
     ntfs::{
         build::{Order, Outside, index, outside, resident},
         fresh::{BY_HASH, BY_NUMBER, Facts, SDS_STEP, descriptor_entries, descriptor_stream, set_bit},
-        layout::{RECORD_VIEW, kind, own},
+        layout::{RECORD_VIEW, kind, own, put},
         runs::{Mapping, Run},
         secure::{self, FIRST_ID, HEAD},
     },
@@ -32,14 +32,33 @@ pub(super) fn made(search: &mut Search<'_>, facts: &Facts) -> Option<Made> {
             content.push((extent.offset, bytes.part(skip.size(), extent.length.size()).to_vec()));
         }
     };
-    let (Stream { runs, bytes }, judged) = match there(search) {
-        Found::Stream(stream) => (stream, false),
+    let (found, from, lost) = match there(search) {
+        Found::Stream(stream) => (
+            Ok(stream),
+            "clusters that no file has hold the descriptors, each twice, with hashes that fit",
+            None,
+        ),
+        Found::Copy(bytes) => (
+            Err(bytes),
+            "clusters that no file has hold the descriptors once, with hashes that fit; they are written twice, into \
+             free clusters",
+            None,
+        ),
         Found::Untold => return None,
-        Found::Nothing => {
-            let bytes = descriptor_stream();
+        Found::Nothing => (
+            Err(descriptor_stream()),
+            "the usual descriptors, written into free clusters",
+            Some(
+                "the descriptors are not found: who may read which file is what is usual, until it is set again",
+            ),
+        ),
+    };
+    let Stream { runs, bytes } = match found {
+        Ok(stream) => stream,
+        Err(bytes) => {
             let runs = search.taken(bytes.len().wide())?;
             write(&runs, &bytes);
-            (Stream { runs, bytes }, true)
+            Stream { runs, bytes }
         }
     };
     let heads =
@@ -72,21 +91,17 @@ pub(super) fn made(search: &mut Search<'_>, facts: &Facts) -> Option<Made> {
         }
         large.bytes(geometry.record())?
     };
-    let (from, lost) = if judged {
-        let lost =
-            "the descriptors are not found: who may read which file is what is usual, until it is set again";
-        ("the usual descriptors, written into free clusters", Some(lost.to_owned()))
-    } else {
-        ("clusters that no file has hold the descriptors, each twice, with hashes that fit", None)
-    };
+    let (judged, lost) = (lost.is_some(), lost.map(str::to_owned));
     Some(Made { record, content, from: from.to_owned(), judged, lost })
 }
 
 /// What the search for the descriptors gave.
 enum Found {
     Nothing,
-    /// Some are there, and it is not told which copy they are.
+    /// Some begin there, and what follows is another's.
     Untold,
+    /// They are there once, and it is not told whether they are the first or the second copy: the stream to write.
+    Copy(Vec<u8>),
     Stream(Stream),
 }
 
@@ -126,7 +141,8 @@ fn there(search: &mut Search<'_>) -> Found {
         [Some((one, sure)), Some((other, surer))] if sure != surer => {
             Some(if sure > surer { one } else { other })
         }
-        [Some(_), Some(_)] => None,
+        // In the clusters of either the other would stand.
+        [Some((one, _)), Some(_)] => return Found::Copy(twice(&one.bytes)),
         [one, other] => one.or(other).map(|(stream, _)| stream),
     };
     let clusters = |run: &Run| run.first.unwrap_or(0).size()..run.end().size();
@@ -134,14 +150,28 @@ fn there(search: &mut Search<'_>) -> Found {
     told.map_or(Found::Untold, Found::Stream)
 }
 
-/// The descriptors that begin in a cluster, where nobody has that or what follows; and what speaks for it: how many of them
-/// are whole in both copies, and that all the clusters are in use.
-fn stream_at(search: &Search<'_>, first: u64) -> Option<(Stream, (usize, bool))> {
+/// A stream of these descriptors, each in both copies.
+fn twice(bytes: &[u8]) -> Vec<u8> {
+    let mut all = vec![0; bytes.len()];
+    for one in secure::descriptors(bytes) {
+        for at in [one.at, one.at.plus(SDS_STEP)] {
+            put(&mut all, at, &one.entry(bytes));
+        }
+    }
+    all
+}
+
+/// How many of the descriptors are whole in both copies; that all the clusters are in use; that nothing but zeros stands
+/// between the last one and its copy, as behind the first copy, but not behind the second, where others' clusters follow.
+type Speaks = (usize, bool, bool);
+
+/// The descriptors that begin in a cluster, where nobody has that or what follows; and what speaks for it.
+fn stream_at(search: &Search<'_>, first: u64) -> Option<(Stream, Speaks)> {
     stream_of(search, first, false)
 }
 
 /// The same, also in clusters that the record has already.
-fn stream_of(search: &Search<'_>, first: u64, own: bool) -> Option<(Stream, (usize, bool))> {
+fn stream_of(search: &Search<'_>, first: u64, own: bool) -> Option<(Stream, Speaks)> {
     let (medium, survey) = (search.medium, search.survey);
     let geometry = survey.mft.geometry;
     let place = geometry.place(first);
@@ -158,6 +188,10 @@ fn stream_of(search: &Search<'_>, first: u64, own: bool) -> Option<(Stream, (usi
     }
     let all = secure::descriptors(&bytes);
     let last = all.last()?;
+    let block = last.at.per(SDS_STEP).times(SDS_STEP);
+    let behind = last.at.plus(last.length);
+    let padding = bytes.part(behind, block.plus(SDS_STEP).minus(behind));
+    let padded = padding.iter().all(|byte| *byte == 0);
     // The second copy of the last one ends the stream.
     bytes.truncate(last.at.plus(SDS_STEP).plus(last.length));
     let run = Run::new(first, geometry.clusters_for(bytes.len().wide()));
@@ -167,5 +201,5 @@ fn stream_of(search: &Search<'_>, first: u64, own: bool) -> Option<(Stream, (usi
     let agree = all.iter().filter(|one| one.whole == [true, true]).count();
     let free = if own { &survey.crossed } else { &survey.claimed };
     let free = !free.contains_any_in_range(clusters.clone());
-    free.then(|| (Stream { runs: vec![run], bytes }, (agree, in_use)))
+    free.then(|| (Stream { runs: vec![run], bytes }, (agree, in_use, padded)))
 }
