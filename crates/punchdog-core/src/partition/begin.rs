@@ -130,7 +130,7 @@ pub(super) fn displaced(medium: &dyn Medium, seen: &Scouting) -> Option<Displace
     if seen.table != Table::None {
         return None;
     }
-    if let Some(found) = beheaded(medium) {
+    if let Some(found) = beheaded(medium).or_else(|| table_first(medium, seen)) {
         return Some(found);
     }
     let first = seen.volumes.iter().find(|place| place.extent.offset > 0)?;
@@ -210,6 +210,29 @@ fn beheaded(medium: &dyn Medium) -> Option<Displaced> {
         }
     }
     None
+}
+
+/// The first table of a FAT12 or FAT16 stands at byte 0, where its boot sector belongs: the second one, which the volume
+/// was recognised by, says the same. In front of it is one sector (specification, `BPB_RsvdSecCnt`).
+fn table_first(medium: &dyn Medium, seen: &Scouting) -> Option<Displaced> {
+    let narrow = |place: &&Place| matches!(place.what, Kind::Fat12 | Kind::Fat16);
+    let place = seen.volumes.first().filter(narrow).filter(|place| place.boot_gone)?;
+    let second = place.tables_at.checked_sub(place.extent.offset).filter(|second| *second > 0)?;
+    if place.extent.offset > 0 || table_shape(&medium.lenient(0, 512).bytes).is_none() {
+        return None;
+    }
+    let table = |at: u64| medium.lenient(at, second.min(MIB).size()).bytes;
+    let (one, other) = (table(0), table(second));
+    let pairs = one.chunks(SECTOR.size()).zip(other.chunks(SECTOR.size()));
+    let held = pairs.filter(|(one, _)| one.iter().any(|byte| *byte != 0));
+    let (same, differ): (Vec<_>, Vec<_>) = held.partition(|(one, other)| one == other);
+    (!same.is_empty() && differ.len() <= same.len().per(4)).then(|| {
+        Displaced::late(
+            SECTOR,
+            format!("An allocation table stands at byte 0, and its copy at byte {second}."),
+            "One sector stands in front of the first, the boot sector.".to_owned(),
+        )
+    })
 }
 
 fn late_by(late: u64, here: u64, what: &str, due: u64) -> Displaced {

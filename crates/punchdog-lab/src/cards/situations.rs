@@ -205,6 +205,9 @@ fn images(rows: &mut Rows) {
         }
     };
     late(rows, "image begins one sector late", &[bare[0], bare[2]], |card| card.shift(-512));
+    late(rows, "image begins with the first table", &[bare[1], shape(Kind::Fat12, 0)], |card| {
+        card.shift(-512);
+    });
     late(
         rows,
         "image begins one sector late",
