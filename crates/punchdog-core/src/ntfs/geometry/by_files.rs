@@ -30,6 +30,10 @@ const CONTENTS: u32 = 4;
 const STAND: u32 = 2;
 /// Where volumes usually begin.
 const BEGINNINGS: [u64; 9] = [0, 63 * 512, 1 << 20, 2 << 20, 4 << 20, 8 << 20, 16 << 20, 32 << 20, 64 << 20];
+/// Places for cluster 0 that are weighed, and blocks that are held against folders.
+const VOTES: usize = 1 << 18;
+/// See [`VOTES`].
+const PAIRS: usize = 1 << 24;
 /// Files whose ends are looked at, and how many must be right at least.
 const ENDS: usize = 256;
 /// See [`ENDS`].
@@ -122,6 +126,9 @@ impl Seen {
 
     /// Where cluster 0 is, and the bytes of an index block: where most of the blocks stand as the folders say that they do.
     fn start(&self, medium: &dyn Medium, folders: &[Folder], cluster: u64) -> Option<(u64, u64)> {
+        if folders.is_empty() {
+            return None;
+        }
         let mut by_vcn: BTreeMap<u64, Vec<(u64, u64)>> = BTreeMap::new();
         for (place, vcn) in &self.blocks {
             // Its entries tell in whose folder the block is.
@@ -133,10 +140,17 @@ impl Seen {
             }
         }
         let mut votes: BTreeMap<(u64, u64), (u32, u32)> = BTreeMap::new();
+        let mut pairs = 0_usize;
         for folder in folders {
+            // The first ones tell as well as all do.
+            if votes.len() >= VOTES || pairs >= PAIRS {
+                break;
+            }
             let step = if folder.block >= cluster { cluster } else { 512 };
             for (vcn, lcn) in &folder.clusters {
-                for (place, parent) in by_vcn.get(&vcn.times(cluster).per(step)).into_iter().flatten() {
+                let blocks = by_vcn.get(&vcn.times(cluster).per(step)).map_or(&[][..], Vec::as_slice);
+                pairs = pairs.plus(blocks.len());
+                for (place, parent) in blocks {
                     let known = folder.number.is_some();
                     let same =
                         folder.number.is_none_or(|number| layout::number(*parent) == u64::from(number));
