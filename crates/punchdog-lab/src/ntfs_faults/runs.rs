@@ -122,14 +122,7 @@ pub(super) const ALL: &[Fault] = &[
     }),
     led("the bitmap of $MFT leads into a file", |p, _| lead(p, own::MFT, kind::BITMAP, "")),
     // A log that holds nothing is found by that.
-    Fault {
-        on: |g| g.cluster() >= 4096,
-        ..led("$LogFile leads into a file", |p, _| lead(p, own::LOG, kind::DATA, ""))
-    },
-    Fault {
-        on: |g| g.cluster() < 4096,
-        ..led("$LogFile leads into a file of many clusters", |p, _| lead(p, own::LOG, kind::DATA, ""))
-    },
+    led("$LogFile leads into a file", |p, _| lead(p, own::LOG, kind::DATA, "")),
     led("$AttrDef leads into a file", |p, _| lead(p, own::ATTRDEF, kind::DATA, "")),
     led("$Bitmap leads into a file", |p, _| lead(p, own::BITMAP, kind::DATA, "")),
     led("$Boot leads into a file", |p, _| lead(p, own::BOOT, kind::DATA, "")),

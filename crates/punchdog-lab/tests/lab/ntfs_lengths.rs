@@ -12,6 +12,7 @@ use punchdog_core::{
         geometry::Length,
         layout::{own, unfix},
         record::attributes,
+        runs::decode,
     },
     partition,
     progress::Silent,
@@ -23,11 +24,14 @@ use punchdog_core::{
 use punchdog_lab::{
     cards::gpt_of,
     fat::Placing,
-    ntfs::{Filler, small},
+    ntfs::{Filler, everyday, small},
     ntfs_faults::Patient,
     seed::Seed,
 };
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    ops::Range,
+};
 
 const SHAPES: [(u32, u32, u32); 3] = [(512, 4096, 1024), (512, 512, 1024), (4096, 4096, 4096)];
 const MIB: usize = 1 << 20;
@@ -48,19 +52,23 @@ fn a_cut_volume_is_as_long_as_its_partition_or_its_files_say() {
         let what = format!("{sector}, {cluster}, {record}");
         let whole = headless(&patient);
         let geometry = patient.geometry;
-        // The last cluster that a file has, and where $MFTMirr ends: the cut is between them.
-        let last = patient.live().flat_map(|made| made.clusters.iter().copied()).max().expect("files");
-        let last = geometry.place(u64::from(last) + 1).size();
+        // Where the last files end, and $MFTMirr: the cuts are between them.
+        let ends = patient.live().filter_map(|made| made.clusters.iter().max());
+        let mut ends: Vec<usize> = ends.map(|last| geometry.place(u64::from(*last) + 1).size()).collect();
+        ends.sort_unstable();
+        let [.., third, second, last] = ends.as_slice() else { panic!("{what}: {}", ends.len()) };
         let mirror = geometry.place(geometry.mirror).size() + 4 * geometry.record();
-        assert!(mirror + 3 * cluster as usize <= last, "{what}: {mirror}, {last}");
-        let cut = last - 2 * cluster as usize;
+        assert!(mirror < *third, "{what}: {mirror}, {third}");
+        let cut = second - 2 * cluster as usize;
 
-        // Bare: files lead behind the end.
-        let medium = Memory::new(whole[..cut].to_vec());
-        let volume = NtfsVolume::recognise(&medium, &Silent).unwrap().expect("a volume");
-        let believed = volume.believed();
-        assert_eq!(believed.length, Length::Runs, "{what}");
-        assert_eq!(believed.geometry.counted(), last as u64, "{what}");
+        // Bare: files lead behind the end. One alone may be a run list that was struck.
+        for (cut, told) in [(cut, Length::Runs), (last - 2 * cluster as usize, Length::Image)] {
+            let medium = Memory::new(whole[..cut].to_vec());
+            let volume = NtfsVolume::recognise(&medium, &Silent).unwrap().expect("a volume");
+            let believed = volume.believed();
+            assert_eq!(believed.length, told, "{what}");
+            assert_eq!(believed.geometry.counted() == *last as u64, told == Length::Runs, "{what}");
+        }
 
         // Listed: the entry says how long it is, also where all files are there.
         for cut in [cut, last + cluster as usize] {
@@ -85,6 +93,19 @@ fn a_cut_volume_is_as_long_as_its_partition_or_its_files_say() {
     }
 }
 
+/// Where the content of one of the file system's own files begins and ends, which lies in a row.
+fn content_of(patient: &Patient, number: u32) -> Range<usize> {
+    let (geometry, size) = (patient.geometry, patient.geometry.record());
+    let at = geometry.place(geometry.mft).size() + number as usize * size;
+    let mut record = patient.bytes[at..at + size].to_vec();
+    unfix(&mut record);
+    let data = attributes(&record).0.into_iter().find(|a| !a.resident()).expect("outside");
+    let (runs, _) = decode(data.runs(), data.clusters(), geometry.clusters());
+    let [run] = runs.as_slice() else { panic!("{number}: {}", runs.len()) };
+    let first = geometry.place(run.first.expect("somewhere")).size();
+    first..first + geometry.place(run.length).size()
+}
+
 /// A volume of which every cluster is in use, with a log that was never written.
 fn full((sector, cluster, record): (u32, u32, u32)) -> Patient {
     let wish = small(sector, cluster, record);
@@ -97,17 +118,12 @@ fn full((sector, cluster, record): (u32, u32, u32)) -> Patient {
     }
     // But for what the folders' indexes take.
     let room = filler.free().minus(40).times(cluster);
-    filler.file("rest.bin", &seed.bytes(room as usize), Placing::Gaps).unwrap();
-    let mut patient = Patient::new(filler.finish().unwrap());
-    let at = patient.geometry.place(patient.geometry.mft).size() + own::LOG as usize * record as usize;
-    let mut own = patient.bytes[at..at + record as usize].to_vec();
-    unfix(&mut own);
-    let log = attributes(&own).0.into_iter().find(|a| !a.resident()).expect("a log").runs().to_vec();
-    let runs = punchdog_core::ntfs::runs::decode(&log, u64::MAX, patient.geometry.clusters()).0;
-    for run in runs {
-        let place = patient.geometry.place(run.first.expect("somewhere")).size();
-        patient.bytes[place..place + patient.geometry.place(run.length).size()].fill(0xFF);
+    for number in 0..8 {
+        filler.file(&format!("rest {number}.bin"), &seed.bytes((room / 8) as usize), Placing::Gaps).unwrap();
     }
+    let mut patient = Patient::new(filler.finish().unwrap());
+    let log = content_of(&patient, own::LOG);
+    patient.bytes[log].fill(0xFF);
     patient
 }
 
@@ -125,15 +141,9 @@ fn a_full_volume_gets_its_bitmap_and_descriptors_back() {
         let copies = geometry.place(geometry.mirror).size();
         bytes[copies..copies + 4 * geometry.record()].fill(0);
         // The first copy of the descriptors is gone, and $Bitmap is.
-        let zero = patient.bytes[geometry.place(geometry.mft).size()..].to_vec();
-        for (number, bytes_of) in [(own::SECURE, 4096), (own::BITMAP, usize::MAX)] {
-            let mut record = zero[number as usize * geometry.record()..][..geometry.record()].to_vec();
-            unfix(&mut record);
-            let data = attributes(&record).0.into_iter().find(|a| !a.resident()).expect("outside");
-            let runs = punchdog_core::ntfs::runs::decode(data.runs(), data.clusters(), geometry.clusters()).0;
-            let first = geometry.place(runs[0].first.expect("somewhere")).size();
-            bytes[first..first + bytes_of.min(geometry.place(runs[0].length).size())].fill(0);
-        }
+        let descriptors = content_of(&patient, own::SECURE).start;
+        bytes[descriptors..descriptors + 4096].fill(0);
+        bytes[content_of(&patient, own::BITMAP)].fill(0);
         let plan = planned(&bytes, &[]);
         assert!(plan.outcome.after.sound, "{shape:?}: {:?}", plan.outcome.after.findings);
         let secure = plan.steps.iter().find(|step| step.does.contains("$Secure")).expect("a step");
@@ -142,5 +152,29 @@ fn a_full_volume_gets_its_bitmap_and_descriptors_back() {
         assert!(bitmap.from.starts_with("counted from the records"), "{shape:?}: {}", bitmap.from);
         let after: BTreeSet<String> = contents(&mended(&bytes, &plan)).into_values().collect();
         assert_eq!(before.difference(&after).count(), 1, "{shape:?}");
+    }
+}
+
+/// Without the first copy of the descriptors, and with nothing behind the second one, either could be the first.
+#[test]
+fn descriptors_that_stand_once_are_written_twice() {
+    for (sector, cluster, record) in SHAPES {
+        let what = format!("{sector}, {cluster}, {record}");
+        let patient = Patient::new(everyday(&small(sector, cluster, record), 5));
+        let geometry = patient.geometry;
+        let before = contents(&patient.bytes);
+        let mut bytes = headless(&patient);
+        let copies = geometry.place(geometry.mirror).size();
+        bytes[copies..copies + 4 * geometry.record()].fill(0);
+        let descriptors = content_of(&patient, own::SECURE).start;
+        bytes[descriptors..descriptors + 4096].fill(0);
+        for number in [own::BITMAP, own::UPCASE, own::LOG] {
+            bytes[content_of(&patient, number)].fill(0);
+        }
+        let plan = planned(&bytes, &[]);
+        assert!(plan.outcome.after.sound, "{what}: {:?}", plan.outcome.after.findings);
+        let secure = plan.steps.iter().find(|step| step.does.contains("$Secure")).expect("a step");
+        assert!(secure.from.contains("hold the descriptors once"), "{what}: {}", secure.from);
+        assert_eq!(contents(&mended(&bytes, &plan)), before, "{what}");
     }
 }

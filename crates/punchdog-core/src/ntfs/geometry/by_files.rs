@@ -3,7 +3,7 @@
 //! A file's record has the clusters of its content and their bytes: that gives the size of a cluster. A folder's record says
 //! in which cluster its index begins, and the block there names the folder in its entries: that gives where cluster 0 is.
 //! Without such folders it is looked for where volumes usually begin: there files must end where their records say, in the
-//! middle of a cluster, with zeros behind (hosts clear the rest of the last one).
+//! middle of a cluster, with zeros behind (hosts write whole pages, and clear the rest of the last one).
 
 use super::evidence::{CLUSTERS, Evidence, record_size};
 use crate::{
@@ -38,8 +38,10 @@ const PAIRS: usize = 1 << 24;
 const ENDS: usize = 256;
 /// See [`ENDS`].
 const FIT: usize = 6;
-/// Bytes behind a file's end that must be zeros.
+/// Bytes behind a file's end that must be zeros, at least: those up to the end of a page.
 const BEHIND: u64 = 16;
+/// Bytes of a page of a host's memory.
+const PAGE: u64 = 4096;
 /// Bytes in front of the first record that are looked at for what else stands there.
 const BEFORE: u64 = 1 << 20;
 /// Where $MFT begins on a volume that no host of its own made, in bytes.
@@ -183,9 +185,10 @@ fn files_end(medium: &dyn Medium, records: &[(u64, u8, Vec<u8>)], start: u64, cl
         let (runs, wrong) = decode(data.runs(), data.clusters(), u64::MAX);
         let (used, whole) = (data.size().rest(cluster), data.size().per_up(cluster) == data.clusters());
         let last = runs.last().filter(|run| run.first.is_some() && wrong.is_none() && whole);
-        let Some(last) = last.filter(|_| used > 0 && cluster.minus(used) >= BEHIND) else { continue };
+        let behind = used.per_up(PAGE.min(cluster)).times(PAGE.min(cluster)).minus(used);
+        let Some(last) = last.filter(|_| behind >= BEHIND) else { continue };
         let end = start.plus(last.end().minus(1).times(cluster)).plus(used);
-        let bytes = medium.lenient(end.minus(1), cluster.minus(used).plus(1).size()).bytes;
+        let bytes = medium.lenient(end.minus(1), behind.plus(1).size()).bytes;
         let zeros = bytes.iter().skip(1).all(|byte| *byte == 0);
         fit = fit.plus(usize::from(bytes.byte(0) != 0 && zeros));
         all = all.plus(1);

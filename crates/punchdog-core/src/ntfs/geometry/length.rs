@@ -19,7 +19,7 @@ use crate::{
 const MOST: u64 = 256 << 20;
 /// Bytes of records that are read at a time.
 const AT_ONCE: u64 = 1 << 20;
-/// A single run list that leads so many times as far as the next one is not believed.
+/// The run list that leads furthest is believed where it leads at most so many times as far as the next one.
 const FAR: u64 = 4;
 
 /// This geometry with the length that the partition or the run lists tell of, where either is longer than what is there.
@@ -41,7 +41,8 @@ pub(super) fn settle(medium: &dyn Medium, geometry: Geometry, evidence: &Evidenc
     if longer.possible() { (longer, length) } else { (geometry, Length::Image) }
 }
 
-/// The cluster behind the last one that a run list leads to which has as many clusters as its attribute says.
+/// The cluster behind the last one that a run list leads to which has as many clusters as its attribute says. Two have to lead
+/// behind the end: one alone may be damaged.
 fn reach(medium: &dyn Medium, geometry: &Geometry) -> u64 {
     // Runs may lead anywhere.
     let any = Geometry { sectors: u64::MAX.per(2), ..*geometry };
@@ -68,5 +69,5 @@ fn reach(medium: &dyn Medium, geometry: &Geometry) -> u64 {
         }
         at = at.plus(AT_ONCE);
     }
-    if furthest > next.times(FAR) { next } else { furthest }
+    if next <= geometry.clusters() || furthest > next.times(FAR) { next } else { furthest }
 }
