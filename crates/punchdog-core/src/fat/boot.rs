@@ -57,13 +57,13 @@ fn is_gone(boot: &BootSector) -> bool {
     uniform || marks.iter().filter(|mark| **mark).count() < 3
 }
 
-/// The media byte that the table copies agree on.
+/// The media byte that the table copies agree on. FF is none that they could bear out: erased tables have it.
 fn media_of_tables(medium: &dyn Medium, links: &mut Links) -> Option<u8> {
     let mut found = None;
     for copy in 0..links.geometry().tables {
         let value = links.raw(medium, copy, 0)?;
         let [media, ..] = value.to_le_bytes();
-        if !media_is_valid(media) || found.is_some_and(|other| other != media) {
+        if !media_is_valid(media) || media == 0xFF || found.is_some_and(|other| other != media) {
             return None;
         }
         found = Some(media);

@@ -6,15 +6,19 @@
 
 use super::{
     geometry::Geometry,
-    table::{Copy, entry_place, first_entry_of_page},
+    table::{Copy, entry_place, first_entry_from},
 };
 use crate::{
     arith::Sat,
     cluster::{chain::Link, set::ClusterSet},
+    family::Kind,
     medium::{Medium, pages::PAGE},
     progress::Watch,
 };
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    ops::Range,
+};
 
 /// Where the believed value of an overridden entry comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -94,7 +98,7 @@ impl Links {
         let mut page = 0_usize;
         while from < end {
             watch.at("comparing the table copies", from.wide(), end.wide());
-            let next = first_entry_of_page(geometry.kind, page.plus(1)).min(end);
+            let next = first_entry_from(geometry.kind, page.plus(1).times(PAGE).wide()).min(end);
             let mut same = !first.has_holes(medium, page);
             for other in others.iter_mut() {
                 same &= first.is_blank(medium, page) && other.is_blank(medium, page)
@@ -124,29 +128,28 @@ impl Links {
     /// suspect, until it is known what the files say of it.
     fn find_trashed(&mut self, medium: &dyn Medium) {
         let geometry = self.geometry;
-        let per_piece = 4096_u32.per(geometry.bits());
-        if geometry.kind == crate::family::Kind::Fat12 {
-            // A whole FAT12 table is a few pieces: too little to tell fragments from noise.
-            return;
-        }
+        // A whole FAT12 table is a few pieces: too little to tell fragments from noise, but not to see what was erased.
+        let few = geometry.kind == Kind::Fat12;
         let mut from = 0;
         let last_cluster = geometry.last_cluster();
         while from <= last_cluster {
+            let piece = self.piece(from);
             // Where nothing stands, nothing foreign does.
-            let skip = self.blank_until(medium, from).per(per_piece).times(per_piece);
-            if skip > from {
-                from = skip;
+            let blank = self.blank_until(medium, from);
+            let blank = self.piece(blank);
+            if blank > piece {
+                from = self.entries_of(blank).start;
                 continue;
             }
-            let to = from.plus(per_piece).minus(1).min(last_cluster);
+            let next = self.entries_of(piece).end;
+            let to = next.minus(1).min(last_cluster);
             let first = from.max(2);
-            let piece = entry_place(geometry.kind, from).0.per(512);
             let alike = !self.differs.contains_any_in_range(first.size()..to.plus(1).size());
             let erased: Vec<bool> =
                 (0..geometry.tables).map(|copy| self.is_erased(medium, copy, piece)).collect();
+            from = next;
             if erased.iter().all(|erased| *erased) {
                 self.suspect.insert(piece);
-                from = from.plus(per_piece);
                 continue;
             }
             // One entry that is damaged in the other copy is no witness against all of these.
@@ -156,14 +159,19 @@ impl Links {
             for (copy, erased) in (0..geometry.tables).zip(erased) {
                 // Where the copies are alike, the first answers for all.
                 if copy == 0 || !alike {
-                    trashed = erased && contradicted || self.is_trashed(medium, copy, first, to);
+                    trashed = erased && contradicted || !few && self.is_trashed(medium, copy, first, to);
                 }
                 if trashed && let Some(pieces) = self.trashed.get_mut(copy.size()) {
                     pieces.insert(piece);
                 }
             }
-            from = from.plus(per_piece);
         }
+    }
+
+    /// The entries that begin in a 512-byte piece of the table.
+    fn entries_of(&self, piece: u64) -> Range<u32> {
+        first_entry_from(self.geometry.kind, piece.times(512))
+            ..first_entry_from(self.geometry.kind, piece.plus(1).times(512))
     }
 
     fn is_trashed(&mut self, medium: &dyn Medium, copy: u32, from: u32, to: u32) -> bool {
@@ -198,7 +206,8 @@ impl Links {
         // Most pieces are told by an entry in their middle.
         let middle = piece.times(512).plus(256);
         let cluster = middle.times(8).per(self.geometry.bits().wide()).narrow();
-        let ends = self.raw(medium, copy, cluster).is_none_or(|value| value & 0xFFFF == 0xFFFF);
+        let ones = if self.geometry.kind == Kind::Fat12 { 0xFFF } else { 0xFFFF };
+        let ends = self.raw(medium, copy, cluster).is_none_or(|value| value & ones == ones);
         let place = self.geometry.table_offset(copy).plus(piece.times(512));
         ends && erased(&medium.lenient(place, 512).bytes)
     }
@@ -213,10 +222,9 @@ impl Links {
     /// has them once every folder was read. True when there were some.
     pub fn judge_suspects(&mut self, claimed: &ClusterSet) -> bool {
         let suspect = std::mem::take(&mut self.suspect);
-        let per_piece = 4096_u32.per(self.geometry.bits());
         for piece in &suspect {
-            let from = piece.times(per_piece.wide()).narrow();
-            let to = from.plus(per_piece).min(self.geometry.last_cluster().plus(1));
+            let Range { start: from, end } = self.entries_of(*piece);
+            let to = end.min(self.geometry.last_cluster().plus(1));
             let of = to.minus(from.max(2));
             if claimed.count_in(from.size()..to.size()).times(2) < of.size() {
                 for pieces in &mut self.trashed {
@@ -232,13 +240,13 @@ impl Links {
     pub fn blank_until(&mut self, medium: &dyn Medium, cluster: u32) -> u32 {
         let geometry = self.geometry;
         let end = geometry.last_cluster().plus(1);
-        if geometry.kind == crate::family::Kind::Fat12 || cluster >= end {
+        if geometry.kind == Kind::Fat12 || cluster >= end {
             return cluster;
         }
         let mut at = cluster;
         while at < end {
             let page = entry_place(geometry.kind, at).0.per(PAGE.wide()).size();
-            let next = first_entry_of_page(geometry.kind, page.plus(1)).min(end);
+            let next = first_entry_from(geometry.kind, page.plus(1).times(PAGE).wide()).min(end);
             let blank = self.copies.first_mut().is_some_and(|copy| copy.is_blank(medium, page))
                 && !self.differs.contains_any_in_range(at.size()..next.size())
                 && self.overrides.range(at..next).next().is_none();
@@ -254,6 +262,13 @@ impl Links {
     #[inline]
     pub fn has_noise(&self) -> bool {
         self.trashed.iter().all(|pieces| !pieces.is_empty()) && !self.trashed.is_empty()
+    }
+
+    /// True where copy `copy` has no entry for `cluster`, only foreign bytes.
+    #[inline]
+    pub fn is_foreign(&self, copy: u32, cluster: u32) -> bool {
+        let trashed = self.trashed.get(copy.size());
+        trashed.is_some_and(|pieces| !pieces.is_empty() && pieces.contains(&self.piece(cluster)))
     }
 
     /// True where no copy has an entry for `cluster`, only foreign bytes.
@@ -281,8 +296,7 @@ impl Links {
     /// What copy `copy` says of `cluster`.
     #[inline]
     pub fn in_copy(&mut self, medium: &dyn Medium, copy: u32, cluster: u32) -> Link {
-        let trashed = self.trashed.get(copy.size());
-        if trashed.is_some_and(|pieces| !pieces.is_empty() && pieces.contains(&self.piece(cluster))) {
+        if self.is_foreign(copy, cluster) {
             return Link::Unreadable;
         }
         self.copies.get_mut(copy.size()).map_or(Link::Unreadable, |c| c.link(medium, cluster))
@@ -356,7 +370,7 @@ impl Links {
 
     /// The clusters of a range of which what follows was judged.
     #[inline]
-    pub fn guesses(&self, range: std::ops::Range<u32>) -> Vec<u32> {
+    pub fn guesses(&self, range: Range<u32>) -> Vec<u32> {
         let found = self.overrides.range(range).filter(|(_, found)| found.because == Because::Guess);
         found.map(|(cluster, _)| *cluster).collect()
     }

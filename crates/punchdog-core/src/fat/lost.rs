@@ -247,11 +247,13 @@ impl Surveyor<'_> {
             .collect();
         let is_known = |place: Extent| !gaps.iter().any(|gap| gap.overlaps(place));
         let head = |copy| Extent::new(geometry.table_offset(copy), geometry.bits().times(2).per(8).wide());
-        let heads: Vec<Extent> = (0..geometry.tables).map(head).filter(|head| is_known(*head)).collect();
-        let zero = |head: &Extent| {
+        let heads: Vec<u32> = (0..geometry.tables).filter(|copy| is_known(head(*copy))).collect();
+        let zero = |copy: u32| {
+            let head = head(copy);
             medium.lenient(head.offset, head.length.size()).bytes.iter().all(|byte| *byte == 0)
         };
-        if !heads.iter().all(zero) {
+        // Zeros, or nothing of a table: what was erased to FF, for one.
+        if !heads.iter().all(|copy| zero(*copy) || self.links.is_foreign(*copy, 0)) {
             return 2;
         }
         // Where no copy shows that it was lost, what can be read of them counts.

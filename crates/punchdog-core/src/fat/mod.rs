@@ -267,6 +267,12 @@ fn state(node: &Node) -> State {
 
 fn note(node: &Node) -> Option<&'static str> {
     let text = match node.reached {
+        Reached::Orphan if node.flaws.has(Flaws::GUESSED) => {
+            "in a folder that hosts do not show; part of its chain was found by judgement"
+        }
+        Reached::Orphan if node.flaws.has(Flaws::FIRST_FREE) => {
+            "in a folder that hosts do not show; the table has none of it: that it lies in a row is judged"
+        }
         Reached::Orphan => "in a folder that hosts do not show",
         Reached::Undeleted => "marked deleted, but its clusters are still in use",
         _ if node.whole() && node.flaws.has(Flaws::OTHER_COPY) => {

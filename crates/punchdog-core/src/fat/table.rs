@@ -98,9 +98,8 @@ pub fn entry_place(kind: Kind, cluster: u32) -> (u64, u64) {
     }
 }
 
-/// The first cluster whose entry begins in page `page` of a table.
-pub fn first_entry_of_page(kind: Kind, page: usize) -> u32 {
-    let bytes = page.times(PAGE).wide();
+/// The first cluster whose entry begins `bytes` into a table or behind that.
+pub fn first_entry_from(kind: Kind, bytes: u64) -> u32 {
     match kind {
         // Entry n begins at n + n/2: the smallest n for which that is not before `bytes`.
         Kind::Fat12 => bytes.times(2).per_up(3).narrow(),

@@ -195,8 +195,12 @@ impl Examination {
     /// everything behind it is whole; `broken` is what the files come to.
     pub(crate) fn tell(&mut self, gone: Option<(&str, bool)>, broken: &str) {
         let whole = listed(&self.intact);
+        let none = self.tally.folders == 0 && self.tally.intact == 0 && self.tally.all() > 0;
         self.story = match gone {
             _ if self.sound() => NOTHING.to_owned(),
+            Some((what, _)) if none && self.intact.len() == 1 => {
+                format!("The {what} is gone; nothing behind it is whole as it stands.{broken}")
+            }
             Some((what, all)) => {
                 let lead = if all { EVERYTHING } else { SOMETHING };
                 format!("The {what} is gone; {lead}: {whole}.{broken}")
@@ -211,6 +215,10 @@ impl Examination {
                 format!("{first}.{more} Whole: {whole}.{broken}")
             }
         };
+        if none && self.tally.orphans > 0 {
+            self.story
+                .push_str(" Out of reach means that no folder leads there: `files` lists what can be had.");
+        }
     }
     /// Says that another volume claims some of the same bytes: that nothing is wrong is then said of this one alone.
     pub(crate) fn tell_contested(&mut self) {

@@ -171,6 +171,20 @@ fn heads(rows: &mut Rows) {
     rows.on("boot sector and first table zero", &narrow[..4], |card| {
         card.zero(0, 0, card.volumes[0].layout.table(1));
     });
+    let wiped = [shape(Kind::Fat32, 16 * MIB), shape(Kind::Fat16, 63 * 512), shape(Kind::Fat12, 0)];
+    for row in rows.on("all up to the end of the root folder zero", &wiped, |card| {
+        let layout = card.volumes[0].layout;
+        let wide = matches!(layout, Layout::Fat(geometry) if geometry.wide());
+        let root = if wide { layout.cluster_bytes() } else { 0 };
+        card.zero(0, 0, layout.data() + root);
+    }) {
+        row.says = &["nothing behind it is whole as it stands", "the second table and the root folder"];
+        // What stood in the root folder has neither a name nor a first cluster.
+        row.costs = |card, volume| {
+            let in_root = volume.files().filter(|made| !made.path.contains('/'));
+            in_pieces(card, volume).into_iter().chain(in_root.map(|made| made.path.clone())).collect()
+        };
+    }
 }
 
 /// exFAT behind a table that lost its signature, or itself.

@@ -6,12 +6,17 @@ use punchdog_core::{
     files::inventory::Fate,
     medium::{Extent, Medium, Memory},
     progress::Silent,
-    repair::{measure::Subject, plan},
+    registry,
+    repair::{
+        measure::Subject,
+        plan::{self, PlannedStep},
+    },
 };
 use punchdog_lab::{
     content::picture,
-    fat::{Filler, Placing, small},
+    fat::{Filler, Placing, everyday, small},
     faults::Patient,
+    patient::Made,
     seed::Seed,
 };
 use std::collections::{BTreeMap, BTreeSet};
@@ -41,6 +46,11 @@ fn wiped(filler: Filler<Vec<u8>>) -> Patient {
     patient
 }
 
+/// It does not lie in a row.
+fn apart(made: &Made) -> bool {
+    made.clusters.windows(2).any(|pair| pair[1] != pair[0] + 1)
+}
+
 /// Files that the mended volume has not at their paths.
 fn missing(patient: &Patient) -> (BTreeSet<String>, plan::Plan) {
     let medium = Memory::new(patient.bytes.clone());
@@ -52,6 +62,61 @@ fn missing(patient: &Patient) -> (BTreeSet<String>, plan::Plan) {
     let after = contents(&mended.bytes(0, usize::try_from(mended.len()).unwrap()).unwrap());
     let gone = patient.live().filter(|made| !made.folder && after.get(&made.path) != Some(&made.sha256));
     (gone.map(|made| made.path.clone()).collect(), plan)
+}
+
+/// Three folders that name their clusters speak for a volume of which all before them was wiped; where something
+/// else stands there they may be of an older volume.
+#[test]
+fn folders_alone_speak_for_a_volume_where_nothing_stands_before_them() {
+    for kind in [Kind::Fat12, Kind::Fat16, Kind::Fat32] {
+        let sound = Patient::new(everyday(&small(kind, 512, 512), 3));
+        let geometry = sound.geometry;
+        let root = if geometry.wide() { geometry.cluster_bytes().into() } else { 0 };
+        let end = geometry.data_offset() + root;
+        for byte in [0, 0xFF] {
+            let mut patient = sound.clone();
+            patient.fill(0, end, byte);
+            let medium = Memory::new(patient.bytes.clone());
+            let whole = Subject::Volume(Extent::new(0, medium.len()));
+            let plan = plan::build(&medium, "", whole, BTreeMap::new(), &Silent).unwrap();
+            assert!(plan.outcome.after.sound, "{kind:?}, {byte}: {:?}", plan.outcome.after.findings);
+            let mended = plan.replay(&medium).unwrap();
+            let mended: &dyn Medium = &mended;
+            let after = contents(&mended.bytes(0, usize::try_from(mended.len()).unwrap()).unwrap());
+            let after: BTreeSet<&String> = after.values().collect();
+            let named = patient.live().filter(|made| !made.folder && made.path.contains('/'));
+            let lost: Vec<&str> = named
+                .filter(|made| !apart(made) && !after.contains(&made.sha256))
+                .map(|made| made.path.as_str())
+                .collect();
+            assert!(lost.is_empty(), "{kind:?}, {byte}: {lost:?}");
+            // In the last sector before the clusters, and in the first.
+            for at in [geometry.data_offset() - 512, 0] {
+                let mut bytes = patient.bytes.clone();
+                let at = usize::try_from(at).unwrap();
+                bytes[at..at + 20].copy_from_slice(b"Ebb at half past six");
+                let found = registry::recognise(&Memory::new(bytes), &Silent).unwrap();
+                assert!(found.is_none(), "{kind:?}, {byte}: something stands at {at}");
+            }
+        }
+    }
+}
+
+/// Both tables erased to FF say nothing, neither of files nor of the boot sector.
+#[test]
+fn erased_tables_say_nothing() {
+    for kind in [Kind::Fat12, Kind::Fat16, Kind::Fat32] {
+        let mut patient = Patient::new(everyday(&small(kind, 512, 512), 1));
+        let geometry = patient.geometry;
+        for copy in 0..geometry.tables {
+            patient.fill(geometry.table_offset(copy), geometry.table_bytes(), 0xFF);
+        }
+        let (missing, plan) = missing(&patient);
+        let scattered = |path: &String| apart(&patient.find(path));
+        assert!(missing.iter().all(scattered), "{kind:?}: {missing:?}");
+        let boot = |step: &PlannedStep| step.name == "boot-field";
+        assert!(!plan.steps.iter().any(boot), "{kind:?}: a media byte of erased tables");
+    }
 }
 
 #[test]
@@ -77,8 +142,7 @@ fn files_in_holes_are_put_together_by_lengths_and_by_content() {
         }
         let patient = wiped(filler);
         for path in ["Work/late.raw", "Work/nest.png", "Work"] {
-            let apart = patient.find(path).clusters.windows(2).any(|pair| pair[1] != pair[0] + 1);
-            assert!(apart, "{kind:?}: {path} lies in a row");
+            assert!(apart(&patient.find(path)), "{kind:?}: {path} lies in a row");
         }
         let (missing, plan) = missing(&patient);
         assert_eq!(missing, BTreeSet::new(), "{kind:?}");

@@ -374,7 +374,16 @@ fn report(
     } else if !manifest.failed.is_empty() {
         (format!("{files} copied out, {} could not be", manifest.failed.len()), page::BAD)
     } else {
-        (format!("{files} copied out, {} not whole", short.len()), page::WARN)
+        // All that a file should have was written, and yet it is not known to be its content.
+        let doubted = |saved: &&&Saved| {
+            let broken = saved.content.as_ref().is_some_and(|content| content.verdict == "broken");
+            !broken && saved.size > 0 && saved.missing_bytes == 0 && saved.written_bytes == saved.size
+        };
+        let doubted = short.iter().filter(doubted).count();
+        let parts = [(short.len() - doubted, "not whole"), (doubted, "in doubt")];
+        let parts: Vec<String> =
+            parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
+        (format!("{files} copied out, {}", parts.join(", ")), page::WARN)
     };
     page.head(&about.head, &verdict, style);
     page.gap();

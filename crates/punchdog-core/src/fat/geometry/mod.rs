@@ -26,7 +26,7 @@ use super::layout::BootSector;
 use crate::{
     arith::Sat,
     family::Kind,
-    medium::{Medium, MediumError},
+    medium::{Extent, Medium, MediumError},
     progress::Watch,
 };
 
@@ -250,6 +250,8 @@ pub struct Believed {
     /// Other geometries that something speaks for, with other places for tables, root or clusters, best
     /// first.
     pub rivals: Vec<Rival>,
+    /// Nothing stands up to the end of the root folder, and nothing in it.
+    pub wiped: bool,
 }
 
 /// A geometry that was not believed.
@@ -275,11 +277,13 @@ impl Believed {
         self.content_confirmed() && !self.rivals.iter().any(|rival| self.is_near(rival))
     }
 
-    /// The same of where clusters lie alone: another place for the tables puts no content at risk.
+    /// The same of where clusters lie alone: another place for the tables puts no content at risk, nor does another root
+    /// folder where nothing stands in this one.
     pub fn content_confirmed(&self) -> bool {
         let score = &self.score;
         let anchored = score.tables > 0 || score.folders_agree > 1;
-        let clusters = |g: &Geometry| (g.data_offset(), g.cluster_bytes(), g.root_cluster, g.root_offset());
+        let root = |g: &Geometry| if self.wiped { (0, 0) } else { (g.root_cluster, g.root_offset()) };
+        let clusters = |g: &Geometry| (g.data_offset(), g.cluster_bytes(), root(g));
         let other = |rival: &&Rival| clusters(&rival.geometry) != clusters(&self.geometry);
         let near = self.rivals.iter().filter(other).any(|rival| self.is_near(rival));
         self.origin != Origin::Derived || score.has_content() && anchored && !near
@@ -317,6 +321,8 @@ const RIVALS: usize = 3;
 const CONVINCING: i64 = 58;
 /// Points below which nothing speaks for a FAT volume.
 const PLAUSIBLE: i64 = 30;
+/// Folders in the clusters that they name that bear out a volume of which nothing else is left.
+const WITNESSES: u32 = 3;
 
 /// Points by which a derived geometry must be better than a boot sector that finds its tables and
 /// its folders.
@@ -363,6 +369,12 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
     } else {
         rivals.clear();
     }
+    // Of a volume whose beginning was wiped up to its root folders are all that is left. Where something else stands there
+    // they may be of an older one.
+    let wiped = best.as_ref().is_some_and(|(geometry, origin, score)| {
+        let before = Extent::new(0, geometry.data_offset());
+        *origin == Origin::Derived && score.folders_agree >= WITNESSES && is_wiped(medium, before)
+    });
     // Where no table begins as one should, the root has to speak for the geometry, and folders.
     let believable = |origin: &Origin, score: &Score| {
         // Folders in the clusters that they name bear a boot sector out by themselves, if not one that was put right in
@@ -370,7 +382,7 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
         let (witnesses, alone) = match origin {
             Origin::Primary | Origin::Backup(_) => (0, Some(1)),
             Origin::Corrected(_) => (1, Some(2)),
-            Origin::Derived => (2, None),
+            Origin::Derived => (2, wiped.then_some(WITNESSES)),
         };
         let spoken_for = score.root_speaks && score.folders_agree >= witnesses
             || alone.is_some_and(|alone| score.folders_agree >= alone);
@@ -385,8 +397,19 @@ pub fn believe(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Believed
         let backup = backups.into_iter().find(|(_, boot)| {
             Geometry::claimed_by(boot).is_some_and(|claim| claim.kind == Kind::Fat32 && geometry.wide())
         });
-        Believed { geometry, origin, score, primary, backup, rivals }
+        let root =
+            Extent::new(geometry.cluster_offset(geometry.root_cluster), geometry.cluster_bytes().wide());
+        let wiped = wiped && (!geometry.wide() || is_wiped(medium, root));
+        Believed { geometry, origin, score, primary, backup, rivals, wiped }
     }))
+}
+
+/// Nothing but one value, zeros or FF, stands in this place.
+fn is_wiped(medium: &dyn Medium, place: Extent) -> bool {
+    let ones = |bytes: &[u8]| bytes.iter().all(|byte| *byte == 0xFF);
+    let mut pieces = (place.offset..place.end()).step_by(1 << 16);
+    medium.is_zero(place)
+        || pieces.all(|at| ones(&medium.lenient(at, place.end().minus(at).min(1 << 16).size()).bytes))
 }
 
 fn pick(

@@ -386,17 +386,17 @@ impl Search<'_> {
         if let Some(runs) = self.found(least, &begins).or_else(|| self.found(least, &empty)) {
             let geometry = self.survey.mft.geometry;
             let first = runs.first()?.first?;
-            let least = geometry.clusters_for(least);
+            let beginning = first..first.plus(geometry.clusters_for(least));
             // It goes on as long as nobody has what follows, it is marked in use, and its pages are those of a log: what
-            // follows may be of a file whose record is lost.
-            let marked = self.survey.bitmap.as_ref();
+            // follows may be of a file whose record is lost. A bitmap that has the log's beginning as free tells nothing.
+            let marked = self.survey.bitmap.as_ref().filter(|marked| marked.contains(first.size()));
             let mine = |cluster: u64| {
+                let range = cluster.size()..cluster.plus(1).size();
                 !self.survey.claimed.contains(cluster.size())
-                    && (cluster < first.plus(least)
-                        || !self.given.has(&(cluster.size()..cluster.plus(1).size())))
-                    && marked.is_none_or(|marked| marked.contains(cluster.size()))
-                    && (cluster < first.plus(least)
-                        || self.is_log(geometry.place(cluster), geometry.cluster()))
+                    && (beginning.contains(&cluster)
+                        || !self.given.has(&range)
+                            && marked.is_none_or(|marked| marked.contains(cluster.size()))
+                            && self.is_log(geometry.place(cluster), geometry.cluster()))
             };
             let most = first.plus(geometry.clusters_for(LOG_MOST)).min(geometry.clusters());
             let length = (first..most).take_while(|cluster| mine(*cluster)).count().wide();
