@@ -755,12 +755,25 @@ fn pack(unit: &[u8]) -> Vec<u8> {
                     long -= 1;
                 }
                 let most = ((1_usize << long) + 2).min(chunk.len() - at);
-                let best = (1..=at.min(reach).min(512))
-                    .map(|back| {
-                        ((0..most).take_while(|n| chunk[at + n] == chunk[at + n - back]).count(), back)
-                    })
-                    .max_by_key(|(length, _)| *length)
-                    .filter(|(length, _)| *length >= 3);
+                // The farthest of the longest repeats. This is most of what making a volume takes: no iterators, which
+                // stay calls in a test build.
+                let (mut length, mut from) = (0, 0);
+                let mut back = 1;
+                let reach = at.min(reach).min(512);
+                while back <= reach {
+                    let mut n = 0;
+                    let same = |n: usize| chunk[at + n] == chunk[at + n - back];
+                    if length == 0 || same(length - 1) {
+                        while n < most && same(n) {
+                            n += 1;
+                        }
+                    }
+                    if n >= length {
+                        (length, from) = (n, back);
+                    }
+                    back += 1;
+                }
+                let best = (length >= 3).then_some((length, from));
                 if let Some((length, back)) = best {
                     let item = u16::try_from((back - 1) << long | (length - 3)).expect("it has its bits");
                     body[flags_at] |= 1 << bit;

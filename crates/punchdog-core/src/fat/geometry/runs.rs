@@ -74,9 +74,20 @@ fn agreed(said: impl Iterator<Item = u64>) -> Option<u64> {
     (count >= AGREEING).then_some(distance)
 }
 
+/// True where as many neighbours count up as must agree: every sector of a long search is asked, and few have any.
+fn counts_up(ups: impl Iterator<Item = bool>) -> bool {
+    ups.fold(0_u32, |count, up| count.wrapping_add(up.into())) >= AGREEING
+}
+
 /// Bytes from the start of a table of 32-bit entries to this sector of it.
 fn wide(sector: &[u8]) -> Option<u64> {
     const LOW: u32 = 0x0FFF_FFFF;
+    let (entries, _) = sector.as_chunks::<4>();
+    let low = |entry: &[u8; 4]| u32::from_le_bytes(*entry) & LOW;
+    let neighbours = entries.iter().zip(entries.iter().skip(1));
+    if !counts_up(neighbours.map(|(here, next)| low(next) == low(here).wrapping_add(1))) {
+        return None;
+    }
     let value = |index: usize| sector.le32(index.times(4)) & LOW;
     agreed((0..sector.len().per(4).minus(1)).filter_map(|index| {
         let (here, next) = (value(index), value(index.plus(1)));
@@ -88,6 +99,13 @@ fn wide(sector: &[u8]) -> Option<u64> {
 
 /// The same for 16-bit entries.
 fn narrow(sector: &[u8]) -> Option<u64> {
+    let (entries, _) = sector.as_chunks::<2>();
+    let neighbours = entries.iter().zip(entries.iter().skip(1));
+    if !counts_up(
+        neighbours.map(|(here, next)| u16::from_le_bytes(*next) == u16::from_le_bytes(*here).wrapping_add(1)),
+    ) {
+        return None;
+    }
     let value = |index: usize| u32::from(sector.le16(index.times(2)));
     agreed((0..sector.len().per(2).minus(1)).filter_map(|index| {
         let (here, next) = (value(index), value(index.plus(1)));
@@ -101,6 +119,16 @@ fn narrow(sector: &[u8]) -> Option<u64> {
 fn packed(sector: &[u8]) -> Option<u64> {
     /// Bytes in the longest table of 12-bit entries: 4084 clusters, two entries before them.
     const LONGEST: u64 = 12 * 512;
+    let up = |bytes: &[u8]| match *bytes {
+        [low, middle, high] => {
+            let even = u32::from(low) | u32::from(middle & 0x0F) << 8;
+            u32::from(middle >> 4) | u32::from(high) << 4 == even.wrapping_add(1)
+        }
+        _ => false,
+    };
+    if !counts_up(sector.windows(3).map(up)) {
+        return None;
+    }
     agreed((0..sector.len().minus(2)).filter_map(|at| {
         let middle = u32::from(sector.byte(at.plus(1)));
         let even = u32::from(sector.byte(at)) | (middle & 0x0F) << 8;

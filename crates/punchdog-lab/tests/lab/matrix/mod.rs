@@ -27,7 +27,7 @@ use std::{
     collections::{BTreeMap, BTreeSet},
     fmt::Debug,
     sync::{
-        Mutex,
+        Mutex, OnceLock,
         atomic::{AtomicUsize, Ordering},
     },
 };
@@ -96,7 +96,7 @@ fn kept<G>(patient: &Patient<G>, mended: &[u8]) -> Result<(), String> {
 }
 
 /// Each fault on each volume that it fits; `volume` makes them sound, from a seed.
-fn every_fault<G: Sync + 'static, V: Copy + Debug + Sync>(
+fn every_fault<G: Clone + Send + Sync + 'static, V: Copy + Debug + Sync>(
     faults: impl Iterator<Item = &'static Fault<G>>,
     volumes: &[V],
     volume: impl Fn(V, u64) -> Patient<G> + Sync,
@@ -109,13 +109,19 @@ fn every_fault<G: Sync + 'static, V: Copy + Debug + Sync>(
             cases.push((fault, *shape, 1 + cases.len() as u64 % 5));
         }
     }
+    // Each volume is made once, and copied.
+    let sound: BTreeMap<(String, u64), OnceLock<Patient<G>>> =
+        cases.iter().map(|(_, shape, seed)| ((format!("{shape:?}"), *seed), OnceLock::new())).collect();
+    let made = |shape: V, seed: u64| {
+        sound[&(format!("{shape:?}"), seed)].get_or_init(|| volume(shape, seed)).clone()
+    };
     let next = AtomicUsize::new(0);
     let failures = Mutex::new(Vec::new());
     std::thread::scope(|scope| {
         for _ in 0..std::thread::available_parallelism().map_or(2, usize::from) {
             scope.spawn(|| {
                 while let Some((fault, shape, seed)) = cases.get(next.fetch_add(1, Ordering::Relaxed)) {
-                    if let Err(why) = try_one(fault, volume(*shape, *seed), *seed) {
+                    if let Err(why) = try_one(fault, made(*shape, *seed), *seed) {
                         let line = format!("{} on {shape:?}, seed {seed}: {why}", fault.name);
                         failures.lock().unwrap().push(line);
                     }
