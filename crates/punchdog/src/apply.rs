@@ -10,9 +10,10 @@ use crate::{
     workplace::{Files, clear_left_over, journal_path},
 };
 use punchdog_core::{
-    medium::Medium,
+    medium::{FileImage, Medium, WithUnreadable},
     repair::{
         apply::{self, ApplyError, Standing},
+        content::{self, Content},
         error::PlanError,
         plan::{Plan, Scope},
     },
@@ -30,11 +31,13 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
     clear_left_over(given.copy.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new(".")));
     let screen = Screen::of_bytes();
     let done = apply::apply(&plan, &image, &mut files, &screen);
-    drop(screen);
     let applied = done.map_err(|error| explain(&error, given))?;
+    let content = given.content.then(|| look_at_content(&plan, &given.copy, &screen)).transpose()?;
+    drop(screen);
+    let broken = content.as_ref().is_some_and(|content| !content.broken.is_empty());
     let fine = applied.as_planned;
     if args.json {
-        json::print(&json!({
+        let mut document = json!({
             "schema": "punchdog.apply/2",
             "image": json::image(&given.image, image.len()),
             "copy": given.copy.display().to_string(),
@@ -44,12 +47,17 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
             "finished_an_earlier_apply": applied.standing == Standing::Partly,
             "as_planned": fine,
             "outcome": applied.measured,
-        }))?;
-        return Ok(Verdict::of(fine));
+        });
+        if let (Some(content), Some(all)) = (&content, document.as_object_mut()) {
+            all.insert("content".to_owned(), json!(content));
+        }
+        json::print(&document)?;
+        return Ok(Verdict::of(fine && !broken));
     }
     let mut page = Page::new();
     let name = page::clean(&given.copy.display().to_string());
     let (verdict, style) = match (fine, applied.measured.sound) {
+        (true, _) if broken => ("as planned, the content of files is broken", page::WARN),
         (true, true) => ("mended and sound, as planned", page::GOOD),
         (true, false) => ("as planned, faults remain", page::WARN),
         (false, _) => ("not as planned", page::BAD),
@@ -73,6 +81,9 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
     if fine {
         page.gap();
         crate::plan::outcome(&mut page, &plan.outcome.fates, &plan.outcome.changes, &applied.measured);
+        if let Some(content) = &content {
+            crate::plan::said_by_content(&mut page, content);
+        }
         page.gap();
         let width = page.width();
         page.line(&format!(
@@ -101,7 +112,14 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
     }
     page.next(&[look, (format!("punchdog undo {copy}"), "puts the old bytes back")]);
     page.print()?;
-    Ok(Verdict::of(fine))
+    Ok(Verdict::of(fine && !broken))
+}
+
+/// What the files on the copy say that rest on judgement.
+fn look_at_content(plan: &Plan, copy: &Path, screen: &Screen) -> anyhow::Result<Content> {
+    let copy = FileImage::open(copy)?;
+    let copy = WithUnreadable::with_lost(&copy, plan.outcome.lost.clone());
+    Ok(content::look(plan, &copy, screen)?)
 }
 
 /// How the copy goes back, by the host's own means.

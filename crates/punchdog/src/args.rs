@@ -360,6 +360,9 @@ pub(crate) struct Plan {
     /// table and every volume.
     #[arg(long, conflicts_with_all = ["at", "volume"])]
     pub(crate) only: Option<Only>,
+    /// Read the files that rest on judgement as they will be, and say whether their content holds together.
+    #[arg(long)]
+    pub(crate) content: bool,
     /// List every step, however many are alike.
     #[arg(long)]
     pub(crate) all: bool,
@@ -385,6 +388,9 @@ pub(crate) struct Apply {
     /// The copy to make; a new file.
     #[arg(long)]
     pub(crate) copy: PathBuf,
+    /// Read the files that rest on judgement on the copy, and say whether their content holds together.
+    #[arg(long)]
+    pub(crate) content: bool,
     #[command(flatten)]
     pub(crate) reading: Reading,
 }

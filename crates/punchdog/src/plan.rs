@@ -17,6 +17,7 @@ use punchdog_core::{
     mending::{choices::Choice, step::Provenance},
     partition,
     repair::{
+        content::Content,
         error::PlanError,
         measure::{Measured, Subject},
         plan::{self, Plan, PlannedStep, Scope},
@@ -43,8 +44,7 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
         must_be_free(out, given.replace)?;
     }
     let built = plan::build_for(&image, &path.display().to_string(), aim.subject(), wanted, &screen);
-    drop(screen);
-    let (plan, label) = built.map_err(|error| match error {
+    let (mut plan, label) = built.map_err(|error| match error {
         PlanError::NoSuchChoice { answers } => Failure::with(
             format!("no question of this repair is answered by {answers}"),
             format!(
@@ -55,6 +55,10 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
         ),
         other => other.into(),
     })?;
+    if given.content {
+        plan.look_at_content(&image, &screen)?;
+    }
+    drop(screen);
     if let Some(out) = &given.out {
         write(&plan, out, given.replace)?;
     }
@@ -63,7 +67,8 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
     } else {
         text(&plan, given, &aim.title(path, label.as_deref()), &aim.again(&given.target.which.reading))?;
     }
-    Ok(Verdict::of(plan.outcome.after.sound))
+    let broken = plan.outcome.content.as_ref().is_some_and(|content| !content.broken.is_empty());
+    Ok(Verdict::of(plan.outcome.after.sound && !broken))
 }
 
 /// What is to be mended.
@@ -244,6 +249,9 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
     if plan.scope != Scope::Table {
         page.gap();
         outcome(&mut page, &plan.outcome.fates, &plan.outcome.changes, after);
+    }
+    if let Some(content) = &plan.outcome.content {
+        said_by_content(&mut page, content);
     }
     page.gap();
     page.line(&format!(
@@ -428,6 +436,36 @@ pub(crate) fn outcome(page: &mut Page, fates: &BTreeMap<Fate, u64>, changes: &[C
         page.beside(16, "hosts", page::STRONG, &format!("{} (forecast)", hosts.join(", ")));
     }
     remains(page, &after.findings);
+}
+
+/// What the content of the files that rest on judgement says.
+pub(crate) fn said_by_content(page: &mut Page, content: &Content) {
+    let text = if content.files == 0 {
+        "no file rests on judgement".to_owned()
+    } else {
+        let parts = [
+            (content.whole, "whole"),
+            (content.broken.len() as u64, "broken"),
+            (
+                content.fits,
+                "with a structure that fits to its end, and nothing that proves the bytes between",
+            ),
+            (content.not_judged, "of kinds that say nothing"),
+        ];
+        let parts: Vec<String> =
+            parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
+        let files = page::count(content.files, "file that rests", "files that rest");
+        format!("of {files} on judgement: {}", parts.join(", "))
+    };
+    let style = if content.broken.is_empty() { page::STRONG } else { page::BAD };
+    page.beside(16, "content", style, &text);
+    for broken in content.broken.iter().take(NAMED) {
+        let volume = broken.volume.map_or(String::new(), |at| format!("volume at byte {at}: "));
+        page.under(16, &format!("{volume}{}: from byte {} on: {}", broken.path, broken.from, broken.why));
+    }
+    if content.broken.len() > NAMED {
+        page.under_faint(16, &format!("and {} more; --json names them", content.broken.len() - NAMED));
+    }
 }
 
 /// Faults that no step mends, with what can be done about them.

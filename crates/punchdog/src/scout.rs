@@ -174,7 +174,7 @@ fn volume(page: &mut Page, number: usize, place: &Place, medium: &choose::Image)
     if place.boot_gone {
         let first = Extent::new(place.extent.offset, 512);
         let unread = medium_unreadable(medium).iter().any(|bad| bad.overlaps(first));
-        let state = if unread { "cannot be read" } else { "is gone, what lies behind it is not" };
+        let state = if unread { "cannot be read" } else { "is gone, and it is known by what lies behind" };
         text = format!("{text}; its boot sector {state}");
     }
     if place.extent.offset + place.bytes > image {

@@ -1,6 +1,7 @@
 //! From a damaged volume to a mended copy and back: measuring, planning, applying, the journal.
 
 pub mod apply;
+pub mod content;
 pub mod error;
 pub mod evidence;
 pub mod journal;

@@ -21,6 +21,7 @@ use crate::{
     },
     progress::Watch,
     repair::{
+        content::{self, Content},
         evidence::{self, Evidence},
         measure::{Known, Measured, Part, Subject},
     },
@@ -116,6 +117,9 @@ pub struct Outcome {
     /// Ranges of the copy that have zeros for what could not be read, and that no step wrote.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub lost: Vec<Extent>,
+    /// What the content of the files that rest on judgement says, where that was asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub content: Option<Content>,
     /// One line for the customer.
     pub summary: String,
 }
@@ -259,7 +263,7 @@ pub fn build_for(
         volume,
         steps,
         choices: choices.offered(),
-        outcome: Outcome { before, after, fates, changes, written, lost, summary },
+        outcome: Outcome { before, after, fates, changes, written, lost, content: None, summary },
         seal: String::new(),
     };
     plan.seal = plan.computed_seal();
@@ -513,6 +517,18 @@ impl Plan {
                 extent.end()
             ))
         })
+    }
+
+    /// Looks at the content of the files that rest on judgement, as they will be, and keeps what it says.
+    pub fn look_at_content(&mut self, image: &dyn Medium, watch: &dyn Watch) -> Result<(), PlanError> {
+        // Not through the log of what was read: the plan does not rest on what files hold.
+        let medium = WithUnreadable::with_lost(image, self.image.unreadable.clone());
+        let overlay = self.replay(&medium)?;
+        let said = content::look(self, &overlay, watch)?;
+        overlay.sound()?;
+        self.outcome.content = Some(said);
+        self.seal = self.computed_seal();
+        Ok(())
     }
 
     /// Replays all steps on an overlay of the image.

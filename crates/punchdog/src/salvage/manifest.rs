@@ -40,6 +40,13 @@ pub(crate) struct Saved {
     pub(crate) content: Option<crate::files::Judged>,
 }
 
+impl Saved {
+    /// Its content does not hold together.
+    pub(crate) fn broken(&self) -> Option<&crate::files::Judged> {
+        self.content.as_ref().filter(|content| content.verdict == "broken")
+    }
+}
+
 /// A file that could not be copied out.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct Failed {

@@ -351,9 +351,8 @@ fn report(
     // What unearth found likely complete was asked for as such.
     let is_short = |saved: &&Saved| {
         let found = ["deleted", "older", "unnamed"].contains(&saved.state.as_str()) && given.finds.is_some();
-        let broken = saved.content.as_ref().is_some_and(|content| content.verdict == "broken");
         let all = found && saved.missing_bytes == 0 && saved.written_bytes == saved.size;
-        broken || !(saved.whole || all)
+        saved.broken().is_some() || !(saved.whole || all)
     };
     let short: Vec<&Saved> = manifest.files.iter().filter(is_short).collect();
     let likely = manifest.files.iter().filter(|saved| !saved.whole).count()
@@ -376,8 +375,10 @@ fn report(
     } else {
         // All that a file should have was written, and yet it is not known to be its content.
         let doubted = |saved: &&&Saved| {
-            let broken = saved.content.as_ref().is_some_and(|content| content.verdict == "broken");
-            !broken && saved.size > 0 && saved.missing_bytes == 0 && saved.written_bytes == saved.size
+            saved.broken().is_none()
+                && saved.size > 0
+                && saved.missing_bytes == 0
+                && saved.written_bytes == saved.size
         };
         let doubted = short.iter().filter(doubted).count();
         let parts = [(short.len() - doubted, "not whole"), (doubted, "in doubt")];
@@ -394,8 +395,7 @@ fn report(
         manifest::NAME
     ));
     for saved in short.iter().take(20) {
-        let broken = saved.content.as_ref().filter(|content| content.verdict == "broken");
-        let why = match broken {
+        let why = match saved.broken() {
             Some(content) => content.why.clone(),
             None => saved.note.clone().unwrap_or_else(|| saved.state.clone()),
         };

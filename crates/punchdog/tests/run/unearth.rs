@@ -536,6 +536,40 @@ fn content_is_judged_where_it_breaks() {
     assert!(saved.out.contains("\"broken\""));
 }
 
+/// Without its tables all that a card's files are rests on judgement: their content says which of them hold together.
+#[test]
+fn content_says_which_of_what_was_judged_holds_together() {
+    let files = content(7);
+    let mut image = on_fat(512, &files);
+    let field = |at: usize| usize::from(image[at]) | usize::from(image[at + 1]) << 8;
+    let (from, tables) = (field(14) * 512, field(22).max(field(36)) * 512 * usize::from(image[16]));
+    image[from..from + tables].fill(0);
+    let photo = &files[3];
+    let at = image.windows(900).position(|piece| piece == &photo.1[..900]).unwrap();
+    image[at + 2048..at + 2560].fill(0);
+    let folder = folder_with("card.img", &image);
+    let plan = json(folder.path(), &["plan", "card.img", "--content", "--out", "p.json"], 1);
+    let said = &plan["outcome"]["content"];
+    let broken = said["broken"].as_array().unwrap();
+    assert_eq!((broken.len(), &broken[0]["path"]), (1, &photo.0.as_str().into()), "{said:#}");
+    assert_eq!(broken[0]["from"], 2048);
+    assert!(said["whole"].as_u64().unwrap() > 40, "{said:#}");
+    let apply = ["apply", "p.json", "--image", "card.img", "--copy", "c.img", "--content"];
+    let applied = json(folder.path(), &apply, 1);
+    assert_eq!((&applied["content"], &applied["as_planned"]), (said, &true.into()));
+    let page = run(folder.path(), &apply);
+    let told = format!("{}: from byte 2048 on", photo.0);
+    assert!(
+        page.status == 1 && page.out.contains("rest on judgement: ") && page.out.contains(&told),
+        "{}",
+        page.out
+    );
+    // Where nothing was judged there is nothing to look at.
+    let sound = folder_with("card.img", &on_fat(512, &files));
+    let plan = json(sound.path(), &["plan", "card.img", "--content"], 0);
+    assert_eq!(plan["outcome"]["content"]["files"], 0);
+}
+
 #[test]
 fn the_sheet_shows_the_pictures() {
     let files = content(7);
