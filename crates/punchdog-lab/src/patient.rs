@@ -107,6 +107,12 @@ impl<G> Patient<G> {
         self.damaged.push(Extent::new(offset, bytes.len() as u64));
     }
 
+    /// Tips a bit over.
+    pub fn tip(&mut self, offset: u64, bit: u32) {
+        let byte = self.bytes[index(offset)] ^ 1 << bit;
+        self.write(offset, &[byte]);
+    }
+
     /// Fills a range with one byte.
     pub fn fill(&mut self, offset: u64, length: u64, byte: u8) {
         self.write(offset, &vec![byte; index(length)]);

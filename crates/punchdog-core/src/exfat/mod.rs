@@ -24,6 +24,7 @@ mod resolve;
 pub mod sets;
 mod share_out;
 mod story;
+mod struck;
 mod structures;
 pub mod survey;
 pub mod table;

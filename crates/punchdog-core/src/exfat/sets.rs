@@ -14,6 +14,7 @@ use super::{
         BENIGN, BITMAP, END, ENTRY, FILE, GUID, IN_USE, LABEL, NAME, NAME_UNITS, Owner, PADDING, SECONDARY,
         STREAM, Stream, UPCASE, name_hash, put, set_checksum,
     },
+    struck,
     upcase::Upcase,
 };
 use crate::{
@@ -100,6 +101,10 @@ bitflags! {
         const NAME = 1 << 35;
         /// The name was found again: among those that its neighbours suggest it alone has the hash.
         const NAME_FOUND = 1 << 36;
+        /// A character of the name was struck: with the one that it was, hash and checksum fit.
+        const NAME_STRUCK = 1 << 37;
+        /// One of the two lengths was struck: with the other one, the checksum fits.
+        const LENGTH_STRUCK = 1 << 38;
     }
 }
 
@@ -281,6 +286,7 @@ fn read_set(bytes: &[u8], index: usize, upcase: &Upcase) -> Option<Item> {
             put(&mut raw, at, &[NAME]);
         }
     }
+    flaws |= struck::put_right(&mut raw, upcase);
     judge(index, raw, flaws, upcase)
 }
 

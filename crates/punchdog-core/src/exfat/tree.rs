@@ -84,6 +84,8 @@ pub const HIDING: Flaws = Flaws::COUNT
     .union(Flaws::HEAD)
     .union(Flaws::NAME)
     .union(Flaws::NAME_FOUND)
+    .union(Flaws::NAME_STRUCK)
+    .union(Flaws::LENGTH_STRUCK)
     .union(Flaws::CHECKSUM);
 
 impl Node {

@@ -708,7 +708,11 @@ impl Survey {
     }
     /// The ranges of the volume that hold the content of node `number`, cut at its size.
     pub fn extents(&mut self, medium: &dyn Medium, number: u32) -> Vec<Extent> {
-        let size = self.tree.node(number).map_or(0, |node| if node.folder { u64::MAX } else { node.size() });
+        let size = self.tree.node(number).map_or(0, |node| match node.size_without_a_bit(&self.geometry) {
+            _ if node.folder => u64::MAX,
+            Some(told) => told.wide(),
+            None => node.size(),
+        });
         let (first, length) = self.tree.node(number).map_or((0, 0), |node| (node.first, node.length));
         let each = self.geometry.cluster_bytes().wide();
         let mut left = size;

@@ -220,6 +220,16 @@ impl Node {
     pub fn whole(&self) -> bool {
         !self.flaws.any(DAMAGING)
     }
+    /// The size of a file whose chain ends properly and too early, where without one bit the size is as long as that
+    /// chain: it is then likelier the size that was struck, and the last cluster ends where it did.
+    pub fn size_without_a_bit(&self, geometry: &Geometry) -> Option<u32> {
+        let ends = self.flaws.has(Flaws::CHAIN_SHORT) && matches!(self.fault, Some((_, End::Proper)));
+        let size = self.entry.size.get();
+        let without =
+            (0..u32::BITS).map(|bit| size & !1_u32.wrapping_shl(bit)).filter(|other| *other != size);
+        let mut fit = without.filter(|other| geometry.clusters_for((*other).wide()) == self.length);
+        fit.next().filter(|_| ends && self.length > 0 && fit.next().is_none())
+    }
     /// Bytes that its believed chain holds of its size.
     pub fn held(&self, geometry: &Geometry) -> u64 {
         self.size().min(self.length.wide().times(geometry.cluster_bytes().wide()))

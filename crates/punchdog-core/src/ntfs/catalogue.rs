@@ -212,6 +212,12 @@ catalogue! {
     SECURE_INDEX = ("ntfs/security-index", BlocksMount, "an index of $Secure is wrong", "Linux 6.12, fs/ntfs3/fsntfs.c",
         "Hosts look up by it who may read a file: they let nobody in, or store a descriptor a second time. Linux refuses the volume where an entry's length cannot be.",
         "Laid anew from the descriptors whose hashes fit (derived).");
+    EXTEND_INDEX = ("ntfs/extend-index", Untidy, "an index of files in $Extend is not as their records are", "volumes that were looked at",
+        "Links that follow a file by its id do not find it; tools that look for links and mount points by it miss them, or go to files that are none. The files themselves open as they did.",
+        "Laid anew from what the records of the files say (derived).");
+    QUOTA_INDEX = ("ntfs/quota-index", Remark, "an index of $Quota cannot be read", "volumes that were looked at",
+        "What owners may use stands nowhere else. Hosts that count it do so anew, without the limits that were set; the others do not look at it.",
+        "Left as it is: set the limits again where there were any.");
     SECURITY_ID = ("ntfs/security-id", Untidy, "files name a descriptor that there is not", "volumes that were looked at",
         "Hosts take what is usual.",
         "Left as they are.");

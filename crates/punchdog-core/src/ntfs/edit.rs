@@ -38,7 +38,7 @@ fn exchange(record: &mut Vec<u8>, at: usize, length: usize, bytes: Vec<u8>) -> b
 }
 
 /// Puts an attribute in where its type has its place; false where there is no room.
-pub(super) fn insert(record: &mut Vec<u8>, attribute: &[u8]) -> bool {
+pub fn insert(record: &mut Vec<u8>, attribute: &[u8]) -> bool {
     let (list, broken) = attributes(record);
     let of = attribute.le32(0);
     let end = end_of(record).minus(END_ALIGN);
@@ -55,7 +55,7 @@ pub(super) fn insert(record: &mut Vec<u8>, attribute: &[u8]) -> bool {
 
 /// Puts another attribute in the place of the one of its type and name, which keeps its id; false where there is none, or
 /// no room.
-pub(super) fn replace(record: &mut Vec<u8>, attribute: &[u8]) -> bool {
+pub fn replace(record: &mut Vec<u8>, attribute: &[u8]) -> bool {
     let (list, broken) = attributes(record);
     let new = super::record::Attribute { at: 0, bytes: attribute };
     let fits = |a: &&super::record::Attribute<'_>| a.kind() == new.kind() && a.name() == new.name();

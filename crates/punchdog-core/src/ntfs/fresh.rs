@@ -393,9 +393,10 @@ pub(super) fn descriptor_entries(mut heads: Vec<Vec<u8>>) -> (Vec<Vec<u8>>, Vec<
 pub(super) const BY_HASH: Order = Order { of: 0, rule: 0x12 };
 /// By number.
 pub(super) const BY_NUMBER: Order = Order { of: 0, rule: 0x10 };
-const BY_OWNER: Order = Order { of: 0, rule: 0x11 };
+/// By the security id of an owner.
+pub const BY_OWNER: Order = Order { of: 0, rule: 0x11 };
 /// By several numbers.
-pub(super) const BY_NUMBERS: Order = Order { of: 0, rule: 0x13 };
+pub const BY_NUMBERS: Order = Order { of: 0, rule: 0x13 };
 
 /// The volume's own structures; everything else is zero. Log and bitmap are among the pieces.
 ///

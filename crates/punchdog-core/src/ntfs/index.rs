@@ -363,11 +363,13 @@ pub(super) fn next(node: &Node) -> Result<Option<(Vec<u8>, usize, u16)>, ()> {
     if length < least || length.rest(8) != 0 || at.plus(length) > node.end {
         return Err(());
     }
+    let long = usize::from(bytes.le16(at.plus(10)));
+    // Hosts look at the last one as at the others (seen, with 6.12.117).
     if flags & ENTRY_LAST != 0 {
-        return Ok(None);
+        // In a root node it is the whole node that they refuse.
+        return if node.at.is_some() && ENTRY_HEAD.plus(long) > length { Err(()) } else { Ok(None) };
     }
     let entry = bytes.part(at, length).to_vec();
-    let long = usize::from(entry.le16(10));
     let name = usize::from(entry.byte(ENTRY_HEAD.plus(64))).times(2);
     if long < NAME_HEAD || ENTRY_HEAD.plus(long) > length || NAME_HEAD.plus(name) > long {
         return Err(());
@@ -420,7 +422,6 @@ impl Walk<'_> {
             node.due = false;
             node.next = node.next.plus(length);
             let Ok(Some((entry, ..))) = entry else {
-                // Hosts look at the last one of a root node as at the others.
                 let at_of = node.next.minus(length);
                 let long = usize::from(node.bytes.le16(at_of.plus(10)));
                 if node.at.is_none() && (node.next != node.end || ENTRY_HEAD.plus(long) > length) {

@@ -157,6 +157,10 @@ pub mod kind {
     pub const BITMAP: u32 = 0xB0;
     /// What stands behind a name.
     pub const REPARSE: u32 = 0xC0;
+    /// How long what follows is, where a host keeps properties of its own.
+    pub const EXTENDED_INFO: u32 = 0xD0;
+    /// Logged streams of the host's own.
+    pub const LOGGED: u32 = 0x100;
     /// The end mark of a record.
     pub const END: u32 = 0xFFFF_FFFF;
 }

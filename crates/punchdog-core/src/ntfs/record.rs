@@ -70,6 +70,8 @@ pub enum Broken {
     Value(usize),
     /// There is no end mark.
     End,
+    /// An attribute can be read, and is none that the file can have: a bit of its head was struck.
+    Struck(usize),
 }
 
 impl Broken {
@@ -77,7 +79,7 @@ impl Broken {
     pub fn at(self) -> usize {
         match self {
             Self::Head => 20,
-            Self::Type(at) | Self::Length(at) | Self::Value(at) => at,
+            Self::Type(at) | Self::Length(at) | Self::Value(at) | Self::Struck(at) => at,
             Self::End => 24,
         }
     }
@@ -89,6 +91,7 @@ impl Broken {
             Self::Length(_) => "the length of an attribute cannot be",
             Self::Value(_) => "the name or value of an attribute lies outside it",
             Self::End => "the end mark of its attributes is missing",
+            Self::Struck(_) => "an attribute is none that such a file has: a bit of its head was struck",
         }
     }
 }
@@ -243,20 +246,22 @@ pub fn attributes(record: &[u8]) -> (Vec<Attribute<'_>>, Option<Broken>) {
 
 impl Attribute<'_> {
     /// Name and value lie within it.
-    fn holds_together(&self) -> bool {
+    pub(super) fn holds_together(&self) -> bool {
         let length = self.bytes.len();
         let name = usize::from(self.bytes.byte(9)).times(2);
         let name_end = usize::from(self.bytes.le16(10)).plus(name);
         match self.bytes.byte(8) {
             0 => {
                 let value = usize::from(self.bytes.le16(20));
+                let size = self.bytes.le32(16).size();
                 value <= length
-                    && self.bytes.le32(16).size() <= length.minus(value)
+                    && (value >= RESIDENT || size == 0)
+                    && size <= length.minus(value)
                     && (name == 0 || name_end <= value)
             }
             1 => {
                 let runs = usize::from(self.bytes.le16(32));
-                length >= OUTSIDE && runs <= length && (name == 0 || name_end <= runs)
+                length >= OUTSIDE && (OUTSIDE..=length).contains(&runs) && (name == 0 || name_end <= runs)
             }
             _ => false,
         }

@@ -12,6 +12,7 @@ use super::{
     mft::Mft,
     record::{Attribute, Broken, Head, attributes, text},
     runs::{BadRuns, Run, decode},
+    struck::{refitted, unstruck},
 };
 use crate::{
     arith::{Peek, Sat},
@@ -99,6 +100,8 @@ bitflags! {
         const NAMED = 1 << 9;
         /// Its attribute list does not lead to all that it has.
         const MISLISTED = 1 << 10;
+        /// A byte of its record was struck, and the rest tells which.
+        const STRUCK = 1 << 11;
     }
 }
 
@@ -181,6 +184,34 @@ pub struct Piece {
     pub valid: u64,
 }
 
+/// What a file is looked up by in the indexes of `$Extend`.
+#[derive(Debug, Clone)]
+pub struct Mark {
+    /// The file, by its record.
+    pub file: u32,
+    /// The record that it stands in.
+    pub holder: u32,
+    /// What it is.
+    pub what: Marked,
+}
+
+/// See [`Mark`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Marked {
+    /// The value of `$OBJECT_ID`: its id, and where it was made.
+    Object(Box<[u8]>),
+    /// The tag of the reparse point.
+    Reparse(u32),
+}
+
+/// The tag of a file's reparse point, 0 for none.
+fn tag_of(marks: &[Mark], file: u32) -> u32 {
+    let from = marks.partition_point(|mark| mark.file < file);
+    let mut own = marks.get(from..).unwrap_or(&[]).iter().take_while(|mark| mark.file == file);
+    let tag = |mark: &Mark| if let Marked::Reparse(tag) = mark.what { Some(tag) } else { None };
+    own.find_map(tag).unwrap_or(0)
+}
+
 /// What became of a record.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Use {
@@ -219,16 +250,22 @@ pub struct Records {
     pub extending: Vec<(u32, u64)>,
     /// Attribute lists, and what they speak of.
     pub lists: Lists,
+    /// Ids that files are looked up by, and reparse points, by file.
+    pub marks: Vec<Mark>,
+    /// Files of which a record that extends theirs was struck.
+    struck: Vec<u32>,
     by_name: HashMap<Box<str>, u32>,
 }
 
 /// What one record says.
 struct Parsed {
     head: Head,
+    /// A byte of it was struck, and is read as it must have been.
+    struck: bool,
     usage: Use,
     flaws: Vec<Flaw>,
     standard: Option<(u64, u32, u32)>,
-    reparse: u32,
+    marks: Vec<Marked>,
     /// It has an attribute list.
     listed: bool,
     /// The list, where it stands in the record.
@@ -253,17 +290,31 @@ fn parse(number: u32, bytes: &[u8], cluster: u64, clusters: u64) -> Option<Parse
         return None;
     }
     let fixups = unfix(&mut record);
-    let head = Head::read(&record);
-    let (list, broken) = attributes(&record);
+    let (list, mut broken) = attributes(&record);
+    let told = match broken {
+        _ if fixups != Fixups::Whole => None,
+        Some(_) => unstruck(&record, clusters),
+        None => refitted(&record, &list, clusters).map(|(at, told)| {
+            broken = Some(Broken::Struck(at));
+            told
+        }),
+    };
+    let struck = told.is_some();
+    let (record, list) = match &told {
+        Some(told) => (told, attributes(told).0),
+        None => (&record, list),
+    };
+    let head = Head::read(record);
     let signed = record.part(0, 4) == b"FILE";
     // Hosts write BAAD over the signature of what they met torn: that is a record too.
     let marked = signed || record.part(0, 4) == b"BAAD";
     let mut parsed = Parsed {
         head,
+        struck,
         usage: Use::Noise,
         flaws: Vec::new(),
         standard: None,
-        reparse: 0,
+        marks: Vec::new(),
         listed: false,
         list: None,
         has: Vec::new(),
@@ -373,7 +424,8 @@ fn take(
             parsed.listed = true;
             parsed.list = attribute.resident().then(|| value.to_vec());
         }
-        kind::REPARSE => parsed.reparse = value.le32(0),
+        kind::REPARSE if attribute.resident() => parsed.marks.push(Marked::Reparse(value.le32(0))),
+        kind::OBJECT_ID if value.len() >= 16 => parsed.marks.push(Marked::Object(value.into())),
         _ => {}
     }
     let kept =
@@ -488,19 +540,26 @@ impl Records {
         if parsed.usage == Use::Noise {
             return;
         }
-        let doubtful =
-            |flaw: &Flaw| matches!(flaw, Flaw::Torn(_) | Flaw::Broken(_) | Flaw::Fixups | Flaw::Sizes(..));
+        let doubtful = |flaw: &Flaw| match flaw {
+            Flaw::Torn(_) | Flaw::Fixups | Flaw::Sizes(..) => true,
+            Flaw::Broken(_) => !parsed.struck,
+            _ => false,
+        };
         let doubt = parsed.flaws.iter().any(doubtful);
         let mut file = number;
         if parsed.head.base != 0 {
             self.extending.push((number, parsed.head.base));
             file = u32::try_from(super::layout::number(parsed.head.base)).unwrap_or(u32::MAX);
+            if parsed.struck {
+                self.struck.push(file);
+            }
         } else {
             let mut notes = Notes::empty();
             notes.set(Notes::FOLDER, parsed.head.folder());
             notes.set(Notes::VIEW, parsed.head.flags & super::layout::RECORD_VIEW != 0);
             notes.set(Notes::DELETED, parsed.usage == Use::Free);
             notes.set(Notes::DOUBT, doubt);
+            notes.set(Notes::STRUCK, parsed.struck);
             notes.set(Notes::LISTED, parsed.listed);
             let (modified, attributes, security) = parsed.standard.unwrap_or_default();
             self.files.push(File {
@@ -511,7 +570,7 @@ impl Records {
                 modified,
                 attributes,
                 security,
-                reparse: parsed.reparse,
+                reparse: 0,
                 names: 0..0,
                 pieces: 0..0,
             });
@@ -523,6 +582,7 @@ impl Records {
             self.flaws.extend(parsed.flaws.into_iter().map(|flaw| (number, flaw)));
         }
         self.names.extend(parsed.names.into_iter().map(|name| Name { file, ..name }));
+        self.marks.extend(parsed.marks.into_iter().map(|what| Mark { file, holder: number, what }));
         for (mut piece, name, runs) in parsed.pieces {
             piece.file = file;
             piece.name = self.stream(&name);
@@ -540,6 +600,8 @@ impl Records {
         let theirs = |holder: &u32| strangers.binary_search(holder).is_err();
         self.names.retain(|name| theirs(&name.holder));
         self.pieces.retain(|piece| theirs(&piece.holder));
+        self.marks.retain(|mark| theirs(&mark.holder));
+        self.marks.sort_by_key(|mark| mark.file);
         self.names.sort_by_key(|name| name.file);
         self.pieces
             .sort_by_key(|piece| (piece.file, piece.kind, piece.name, !piece.resident, piece.first_vcn));
@@ -565,6 +627,10 @@ impl Records {
             piece = own.end;
             file.pieces = own.start.narrow()..own.end.narrow();
             let others = self.pieces.get(own).unwrap_or(&[]);
+            if self.struck.contains(&file.number) {
+                file.notes.insert(Notes::STRUCK);
+            }
+            file.reparse = tag_of(&self.marks, file.number);
             file.notes.set(Notes::SPREAD, others.iter().any(|piece| piece.holder != file.number));
         }
         self.judge();

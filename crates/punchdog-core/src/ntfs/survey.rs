@@ -22,7 +22,10 @@ use crate::{
     medium::{Extent, Medium, MediumError, Unknown},
     progress::Watch,
 };
-use std::{collections::HashMap, ops::Range};
+use std::{
+    collections::{HashMap, HashSet},
+    ops::Range,
+};
 
 /// Strays that are kept.
 const STRAYS: usize = 1 << 20;
@@ -79,6 +82,7 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         indexes(medium, &mft, &mut records, &capitals, (&folders, watch), &mut told)?;
         again = outvoted::settle(&mut records, &mut told.strays, &told.flaws, in_use.as_deref());
     }
+    astray(&records, &mut told.strays);
     let Indexes { strays, flaws: index_flaws } = told;
     let (claimed, crossed) = records.claims(geometry.clusters());
     let (bitmap, bitmap_end) = clusters_in_use(medium, &mft, &records, &claimed).unzip();
@@ -103,6 +107,30 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         log,
         asleep,
     })
+}
+
+/// An entry to a record that cannot be read, of a name that a file of this folder has, leads astray: no file is lost.
+fn astray(records: &Records, strays: &mut [Stray]) {
+    let lost = |stray: &&Stray| stray.why == Why::Lost;
+    let names: HashSet<(u64, &str)> =
+        strays.iter().filter(lost).map(|stray| (stray.folder.into(), &*stray.text)).collect();
+    if names.is_empty() {
+        return;
+    }
+    let there: HashSet<(u64, &str)> = records
+        .names
+        .iter()
+        .filter(|name| names.contains(&(number(name.parent), &*name.text)))
+        .filter(|name| records.live(name.file).is_some() && records.referred(name.parent).is_some())
+        .map(|name| (number(name.parent), &*name.text))
+        .collect();
+    let told: Vec<bool> =
+        strays.iter().map(|stray| there.contains(&(stray.folder.into(), &*stray.text))).collect();
+    for (stray, there) in strays.iter_mut().zip(told) {
+        if there && stray.why == Why::Lost {
+            stray.why = Why::Renamed;
+        }
+    }
 }
 
 /// What indexes name beside the records' own names, and what is wrong with them.
@@ -206,8 +234,9 @@ pub(super) fn meant(records: &Records, folder: &File, reference: u64, key: &[u8]
         return Err(Why::Reused);
     }
     let units = of_key(key);
-    // An entry is a copy of the name, folder and all.
-    if number(key.le64(0)) != u64::from(folder.number) {
+    // An entry is a copy of the name, folder and all: Linux lists none that names another use of the folder's record
+    // (6.12, `fs/ntfs3/dir.c`, `ntfs_filldir`).
+    if key.le64(0) != super::layout::reference(folder.number, folder.sequence) {
         return Err(Why::Renamed);
     }
     let same = |name: &Name| {

@@ -1,4 +1,5 @@
-//! Indexes of `$Secure`: where in `$SDS` a descriptor stands, by its hash (`$SDH`) and by its id (`$SII`).
+//! Indexes that are not of names. Those of `$Secure`: where in `$SDS` a descriptor stands, by its hash (`$SDH`) and by its
+//! id (`$SII`). Those of `$Extend` are `extend.rs`.
 //!
 //! ```text
 //! entry  0 offset of the value   2 length of the value   8 length   10 length of the key   12 flags   16 key, value
@@ -9,7 +10,7 @@
 
 use super::{
     build::Order,
-    catalogue as c,
+    catalogue as c, extend,
     fresh::{BY_HASH, BY_NUMBER, descriptor_entries},
     index::{root_fits, root_of},
     layout::{ENTRY_HEAD, ENTRY_LAST, ENTRY_NODE, Fixups, kind, own, unfix},
@@ -21,7 +22,10 @@ use super::{
 use crate::{
     arith::{Peek, Sat},
     medium::Medium,
-    report::{finding::Finding, wording::counted},
+    report::{
+        finding::{Entry, Finding},
+        wording::counted,
+    },
 };
 use std::collections::{BTreeSet, HashSet};
 
@@ -30,19 +34,35 @@ const HEAD: usize = 20;
 /// Nodes one below the other.
 const DEPTH: usize = 20;
 
-/// An index that is not as the descriptors are.
+/// An index that does not hold what it should.
 pub(super) struct Wrong {
+    /// The record of the file that has it.
+    pub(super) file: u32,
+    /// What that file is called.
+    pub(super) of: &'static str,
     /// Its name.
     pub(super) name: &'static str,
+    /// The finding.
+    pub(super) class: &'static Entry,
     /// How it is sorted.
     pub(super) order: Order,
-    /// What it should hold.
-    pub(super) wanted: Vec<Vec<u8>>,
-    told: String,
+    /// What it should hold; none where nothing says.
+    pub(super) wanted: Option<Vec<Vec<u8>>>,
+    /// What is wrong with it.
+    pub(super) told: String,
+    /// What it should be.
+    pub(super) should: &'static str,
+}
+
+/// The indexes that are wrong.
+pub(super) fn wrong(medium: &dyn Medium, survey: &Survey) -> Vec<Wrong> {
+    let mut found = of_descriptors(medium, survey);
+    found.extend(extend::wrong(medium, survey));
+    found
 }
 
 /// The indexes of `$Secure` that are wrong.
-pub(super) fn wrong(medium: &dyn Medium, survey: &Survey) -> Vec<Wrong> {
+fn of_descriptors(medium: &dyn Medium, survey: &Survey) -> Vec<Wrong> {
     let mut found = Vec::new();
     let Some(file) = survey.records.live(own::SECURE) else { return found };
     let Some((bytes, _)) = secure::stream(medium, survey) else { return found };
@@ -70,7 +90,16 @@ pub(super) fn wrong(medium: &dyn Medium, survey: &Survey) -> Vec<Wrong> {
             Some(list) => differs(&list, &heads, &used, name),
         };
         if let Some(told) = told {
-            found.push(Wrong { name, order, wanted, told });
+            found.push(Wrong {
+                file: own::SECURE,
+                of: "$Secure",
+                name,
+                class: &c::SECURE_INDEX,
+                order,
+                wanted: Some(wanted),
+                told,
+                should: "It leads to each descriptor.",
+            });
         }
     }
     found
@@ -112,30 +141,55 @@ pub(super) fn rows(medium: &dyn Medium, survey: &Survey) -> Vec<Vec<u8>> {
 /// What is wrong with the indexes.
 pub(super) fn faults(medium: &dyn Medium, survey: &Survey) -> Vec<Finding> {
     let finding = |wrong: Wrong| {
-        let file = survey.records.live(own::SECURE);
+        let file = survey.records.live(wrong.file);
         let root = file.and_then(|file| survey.records.stream_of(file, kind::INDEX_ROOT, wrong.name).first());
         let place = root.and_then(|root| {
             let record = survey.mft.place(root.holder)?;
             Some((record.plus(root.first_vcn), root.size))
         });
         let (at, length) = place.unwrap_or((0, 0));
-        Finding::new(&c::SECURE_INDEX, format!("the index {} of $Secure is wrong", wrong.name))
+        Finding::new(wrong.class, format!("the index {} of {} is wrong", wrong.name, wrong.of))
             .at(at, length)
-            .because(wrong.told, "It leads to each descriptor.", "")
+            .because(wrong.told, wrong.should, "")
     };
     wrong(medium, survey).into_iter().map(finding).collect()
 }
 
-/// The values of an index in its order, heads of descriptors; `None` where it cannot be read to its end.
+/// The values of an index of `$Secure` in its order, heads of descriptors; `None` where it cannot be read to its end.
 fn entries(medium: &dyn Medium, survey: &Survey, file: &File, name: &str) -> Option<Vec<Vec<u8>>> {
+    let order = if name == "$SDH" { BY_HASH } else { BY_NUMBER };
+    let head = |row: Row| {
+        let head = row.value.get(..HEAD)?;
+        // The key is a part of the value.
+        let fits = row.key == head.part(4, 4) || row.key == head.part(0, 8);
+        fits.then(|| head.to_vec())
+    };
+    read(medium, survey, file, name, order)?.into_iter().map(head).collect()
+}
+
+/// An entry of an index.
+pub(super) struct Row {
+    /// What it is found by.
+    pub(super) key: Vec<u8>,
+    /// What it leads to.
+    pub(super) value: Vec<u8>,
+}
+
+/// The entries of an index in its order; `None` where it cannot be read to its end.
+pub(super) fn read(
+    medium: &dyn Medium,
+    survey: &Survey,
+    file: &File,
+    name: &str,
+    order: Order,
+) -> Option<Vec<Row>> {
     let records = &survey.records;
     let holder = records.stream_of(file, kind::INDEX_ROOT, name).first()?.holder;
     let record = survey.mft.read(medium, holder)?;
     let (root, _) = root_of(&record, name)?;
     let size = root.value().le32(8);
-    let rule = if name == "$SDH" { BY_HASH } else { BY_NUMBER };
-    if root.value().le32(0) != 0
-        || root.value().le32(4) != rule.rule
+    if root.value().le32(0) != order.of
+        || root.value().le32(4) != order.rule
         || !root_fits(root.value(), survey.mft.geometry.cluster())
     {
         return None;
@@ -168,7 +222,7 @@ fn walk(
     block: &dyn Fn(u64) -> Option<Vec<u8>>,
     depth: usize,
     seen: &mut HashSet<u64>,
-    found: &mut Vec<Vec<u8>>,
+    found: &mut Vec<Row>,
 ) -> Option<()> {
     let end = header.plus(bytes.le32(header.plus(4)).size());
     let mut at = header.plus(bytes.le32(header).size());
@@ -191,17 +245,10 @@ fn walk(
             return Some(());
         }
         let (value, long) = (usize::from(bytes.le16(at)), usize::from(bytes.le16(at.plus(2))));
-        if long < HEAD || value.plus(long) > length {
-            return None;
-        }
-        let head = bytes.part(at.plus(value), HEAD);
-        // The key is a part of the value.
-        let (key, of_key) =
-            (bytes.part(at.plus(ENTRY_HEAD), usize::from(bytes.le16(at.plus(10)))), head.part(4, 4));
-        if key != of_key && key != head.part(0, 8) {
-            return None;
-        }
-        found.push(head.to_vec());
+        let own = bytes.part(at, length);
+        let key = own.get(ENTRY_HEAD..ENTRY_HEAD.plus(usize::from(own.le16(10))))?;
+        let value = if long == 0 { &[] } else { own.get(value..value.plus(long))? };
+        found.push(Row { key: key.to_vec(), value: value.to_vec() });
         at = at.plus(length);
     }
 }

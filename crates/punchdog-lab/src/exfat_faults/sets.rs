@@ -121,6 +121,18 @@ pub(super) const ALL: &[Fault] = &[
         p.write_set(README, 35, &[7]);
     }),
     fault("name hash wrong", "exfat/name-hash", |p, _| p.write_set(ROW, 36, &[1, 2])),
+    fault("a bit of a name tipped over", "exfat/name-hash", |p, _| {
+        let at = p.find(ROW).entry + 66;
+        p.tip(at, 3);
+    }),
+    fault("a bit of a length tipped over", "exfat/set-checksum", |p, _| {
+        let at = p.find(ROW).entry + 58;
+        p.tip(at, 4);
+    }),
+    fault("a bit of what is valid of a file tipped over", "exfat/set-checksum", |p, _| {
+        let at = p.find(ROW).entry + 40;
+        p.tip(at, 1);
+    }),
     fault("a slash in a name", "exfat/name-illegal", |p, _| {
         p.write_set(README, 68, b"/");
         p.moves(&[README]);

@@ -121,6 +121,10 @@ pub(super) const ALL: &[Fault] = &[
         p.set_size(OTHER, 0);
         p.cost(&[OTHER]);
     }),
+    fault("a bit of a size tipped over", "fat/chain-too-short", ANY, |p, _| {
+        let place = p.find(OTHER).entry;
+        p.tip(place + 30, 5);
+    }),
     fault("first cluster 0", "fat/first-cluster-missing", ANY, |p, _| p.set_first(OTHER, 0)),
     fault("first cluster out of range", "fat/first-cluster-out-of-range", ANY, |p, _| {
         let beyond = p.geometry.last_cluster() + 2;

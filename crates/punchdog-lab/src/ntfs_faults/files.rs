@@ -68,6 +68,54 @@ pub(super) const ALL: &[Fault] = &[
         let at = p.attribute(number, kind::DATA, "");
         p.edit(number, |record| record[at] = 0x83);
     }),
+    fault("a bit of an attribute's type wrong", "ntfs/record-broken", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at] ^= 1);
+    }),
+    fault("an attribute that has no name with one", "ntfs/record-broken", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::STANDARD, "");
+        p.edit(number, |record| record[at + 9] ^= 0x80);
+    }),
+    fault("the value of a name longer than its record", "ntfs/record-broken", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::NAME, "");
+        p.edit(number, |record| record[at + 18] ^= 1);
+    }),
+    fault("a value begins behind its attribute", "ntfs/record-broken", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::STANDARD, "");
+        p.edit(number, |record| record[at + 21] ^= 0x40);
+    }),
+    fault("bits of two attributes of one record wrong", "ntfs/record-broken", |p, _| {
+        let number = p.number(OTHER);
+        let (one, other) = (p.attribute(number, kind::STANDARD, ""), p.attribute(number, kind::DATA, ""));
+        p.edit(number, |record| {
+            record[one + 9] ^= 4;
+            record[other + 6] ^= 0x20;
+        });
+    }),
+    fault("the content of another type by a bit", "ntfs/record-broken", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at] ^= 0x20);
+    }),
+    fault("a name of another type by a bit", "ntfs/record-broken", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::NAME, "");
+        p.edit(number, |record| record[at] ^= 0x40);
+    }),
+    fault("the content begins in the middle", "ntfs/record-broken", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at + 17] ^= 0x10);
+    }),
+    fault("a value begins in the head of its attribute", "ntfs/record-broken", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::NAME, "");
+        p.edit(number, |record| record[at + 20] ^= 0x10);
+    }),
     fault("the next attribute id in use", "ntfs/attribute-ids", |p, _| {
         let number = p.number(ROW);
         p.edit(number, |record| record[40] = 1);

@@ -348,6 +348,24 @@ pub(super) const ALL: &[Fault] = &[
         p.edit_block(LARGE, block, |bytes| bytes[at + 16] ^= 0x5A);
         p.at_block(LARGE, block, at);
     }),
+    fault("an entry leads to a record that there is not", "ntfs/index-entry-stale", |p, _| {
+        let (block, at) = p.entry(LARGE, INNER);
+        p.edit_block(LARGE, block, |bytes| bytes[at + 3] ^= 0x20);
+        p.at_block(LARGE, block, at);
+    }),
+    fault("an entry of another use of its folder", "ntfs/index-entry-stale", |p, _| {
+        let (block, at) = p.entry(LARGE, INNER);
+        p.edit_block(LARGE, block, |bytes| bytes[at + 16 + 6] ^= 0x10);
+        p.at_block(LARGE, block, at);
+    }),
+    fault("the last entry of a block has a key", "ntfs/index-entry", |p, _| {
+        let (block, _) = p.entry(LARGE, INNER);
+        let bytes = p.block(&p.blocks(LARGE)[block]);
+        let last = *entries(&bytes, 24).last().expect("entries");
+        let end = last + le16(&bytes, last + 8);
+        p.edit_block(LARGE, block, |bytes| bytes[end + 11] ^= 0x20);
+        p.at_block(LARGE, block, end);
+    }),
     fault("an entry twice", "ntfs/index-entry-stale", |p, _| {
         let (block, at) = p.entry(LARGE, INNER);
         let length = le16(&p.block(&p.blocks(LARGE)[block]), at + 8);

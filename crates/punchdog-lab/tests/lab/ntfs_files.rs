@@ -59,6 +59,40 @@ fn zeros_behind_a_reparse_point_are_never_content() {
     assert!(codes(&bytes).contains("ntfs/packed-by-host"));
 }
 
+/// Reparse points are found again by the index of them, laid anew from the records; what owners may use stands in its
+/// index alone.
+#[test]
+fn indexes_of_extend_are_laid_anew_from_the_records() {
+    let mut filler = filler();
+    for number in 0..3 {
+        filler.elsewhere(&format!("link {number}"), 90_000, 0xA000_000C + number, None).unwrap();
+    }
+    let mut patient = Patient::new(filler.finish().unwrap());
+    let quota = patient.attribute(24, kind::INDEX_ROOT, "$Q");
+    patient.edit(24, |record| record[quota + 32 + 16 + 4] ^= 0x70);
+    assert!(codes(&patient.bytes).is_superset(&BTreeSet::from(["ntfs/extend-index", "ntfs/quota-index"])));
+    let medium = Memory::new(patient.bytes.clone());
+    let whole = Subject::Volume(Extent::new(0, medium.len()));
+    let plan = plan::build(&medium, "", whole, BTreeMap::new(), &Silent).unwrap();
+    assert!(plan.outcome.after.sound);
+    let steps: Vec<&str> = plan.steps.iter().map(|step| step.name.as_str()).collect();
+    assert_eq!(steps, ["extend-index-laid-anew"]);
+    let mended = plan.replay(&medium).unwrap();
+    let mended: &dyn Medium = &mended;
+    let mended = mended.bytes(0, usize::try_from(mended.len()).unwrap()).unwrap();
+    let left: Vec<&str> = codes(&mended).into_iter().filter(|code| code.ends_with("-index")).collect();
+    assert_eq!(left, ["ntfs/quota-index"]);
+    let mended = Patient { bytes: mended, ..patient };
+    let at = mended.attribute(26, kind::INDEX_ROOT, "$R");
+    let entries = &mended.record(26)[at + 32 + 32..];
+    for number in 0..3_u32 {
+        let entry = &entries[32 * usize::try_from(number).unwrap()..];
+        let file = u64::from(mended.number(&format!("link {number}")));
+        let key = [&(0xA000_000C + number).to_le_bytes()[..], &(file | 1 << 48).to_le_bytes()].concat();
+        assert_eq!((&entry[16..28], entry[8]), (&key[..], 32), "{number}");
+    }
+}
+
 #[test]
 fn deleted_files_come_with_their_paths_and_content() {
     let mut filler = filler();

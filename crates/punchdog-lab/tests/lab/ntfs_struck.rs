@@ -7,13 +7,14 @@ use punchdog_core::{
     family::Wanted,
     files::record::State,
     medium::{Extent, Medium, Memory},
+    ntfs::record::attributes,
     progress::Silent,
     registry,
     repair::{error::PlanError, measure::Subject, plan},
 };
 use punchdog_lab::{
     ntfs::{everyday, small},
-    ntfs_faults::Patient,
+    ntfs_faults::{Patient, ROW},
     seed::Seed,
 };
 use std::collections::{BTreeMap, BTreeSet};
@@ -123,4 +124,43 @@ fn no_strike_makes_a_wrong_word_or_a_worse_file() {
         }
     }
     assert!(wrong.is_empty(), "{} of {strikes}:\n{}", wrong.len(), wrong.join("\n"));
+}
+
+/// Of all bits that can tip over in the heads of a file's attributes, none costs a file: what hosts do not read any more
+/// is told by the rest.
+#[test]
+fn no_bit_of_an_attributes_head_costs_a_file() {
+    let sound = Patient::new(everyday(&small(512, 1024, 1024), 11));
+    let number = sound.number(ROW);
+    let record = sound.record(number);
+    let truth: BTreeSet<String> =
+        listed(&sound.bytes).unwrap().into_iter().map(|(_, hash, _)| hash).collect();
+    let mut wrong = Vec::new();
+    for attribute in attributes(&record).0 {
+        // Type, lengths, where name and value stand; not flags and id, which nothing else says.
+        for at in (0..12).chain(16..24).map(|at| attribute.at + at) {
+            for bit in 0..8 {
+                let mut patient = sound.clone();
+                patient.edit(number, |record| record[at] ^= 1 << bit);
+                let medium = Memory::new(patient.bytes.clone());
+                let whole = Extent::new(0, medium.len());
+                let plan =
+                    plan::build(&medium, "x", Subject::Volume(whole), BTreeMap::new(), &Silent).unwrap();
+                let mended = plan.replay(&medium).unwrap();
+                let mended: &dyn Medium = &mended;
+                let after = listed(&mended.bytes(0, patient.bytes.len()).unwrap()).unwrap();
+                let has: BTreeSet<&String> = after.iter().map(|(_, hash, _)| hash).collect();
+                let gone = truth.iter().filter(|hash| !has.contains(hash)).count();
+                if !plan.outcome.after.sound || gone > 0 {
+                    let of = attribute.kind();
+                    wrong.push(format!(
+                        "{of:X} byte {} bit {bit}: {gone} gone, {:?}",
+                        at - attribute.at,
+                        plan.outcome.after.findings
+                    ));
+                }
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{}:\n{}", wrong.len(), wrong.join("\n"));
 }

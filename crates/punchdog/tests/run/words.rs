@@ -906,8 +906,9 @@ fn a_folder_without_an_entry() {
                      free               the delete is finished: their clusters become free
                                         Pictures
 
-              derived       Pictures: mark the entry as in use again, as PICTURES
-                            entry-restored: the first letter follows from the checksum of the long name
+              judged        Pictures: mark the entry as in use again, as PICTURES
+                            entry-restored: that the delete was none is judged; the first letter follows from
+                            the checksum of the long name
                             or: finish the delete
                             changes 1 byte at byte 3744
 
@@ -924,7 +925,8 @@ fn a_folder_without_an_entry() {
                             and 19 more; the plan file names them
               hosts         linux mounts it, windows mounts it (forecast)
 
-            35 of 35 files are whole after the repair; the volume is sound.
+            35 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is
+            handed out; the volume is sound.
             The copy will differ from the image in 1 byte, in 1 place.
 
             Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy

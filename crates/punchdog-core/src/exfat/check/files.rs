@@ -73,6 +73,8 @@ const IN_SETS: &[(Flaws, &Entry, u64, u64)] = &[
     (Flaws::NAME_LENGTH, &c::NAME_LENGTH, 35, 1),
     (Flaws::NAME_TAIL, &c::NAME_TAIL, 64, 0),
     (Flaws::HASH, &c::NAME_HASH, 36, 2),
+    (Flaws::NAME_STRUCK, &c::NAME_HASH, 64, 0),
+    (Flaws::LENGTH_STRUCK, &c::SET_CHECKSUM, 40, 24),
     (Flaws::ILLEGAL, &c::NAME_ILLEGAL, 0, 0),
     (Flaws::TWICE, &c::NAME_TWICE, 0, 0),
     (Flaws::VALID, &c::VALID_LENGTH, 40, 8),
@@ -98,7 +100,8 @@ fn set(subject: &mut Subject<'_>, number: u32, node: &Node, sink: &mut dyn Sink)
     };
     let mut flaws = node.flaws;
     // Of a set that is wrong in one place, its checksum is only the echo.
-    let said = Flaws::HASH | Flaws::NAME_LENGTH | Flaws::NAME_TAIL | Flaws::COUNT;
+    let struck = Flaws::NAME_STRUCK | Flaws::LENGTH_STRUCK;
+    let said = Flaws::HASH | Flaws::NAME_LENGTH | Flaws::NAME_TAIL | Flaws::COUNT | struck;
     if flaws.contains(Flaws::CHECKSUM) && flaws.intersects(said) {
         flaws.remove(Flaws::CHECKSUM);
     }
@@ -164,6 +167,14 @@ fn says(node: &Node, entry: &'static Entry) -> (String, String) {
         "exfat/no-fat-chain-wrong" => (
             "NoFatChain is set, but the clusters that follow are another's.".to_owned(),
             "The table has a chain of exactly the length.".to_owned(),
+        ),
+        "exfat/set-checksum" if node.flaws.contains(Flaws::LENGTH_STRUCK) => (
+            "Its two lengths differ, and the set does not have its checksum.".to_owned(),
+            format!("With {} for both it has.", stream.length),
+        ),
+        "exfat/name-hash" if node.flaws.contains(Flaws::NAME_STRUCK) => (
+            "As the name stands, hash and checksum are those of another one.".to_owned(),
+            "With one bit of one character as it was, both fit.".to_owned(),
         ),
         _ => (format!("The set stands at byte {} of the volume.", node.place), String::new()),
     }

@@ -41,6 +41,8 @@ const OF_SETS: &[(Flaws, &Entry, &str)] = &[
     (Flaws::NAME_LENGTH, &c::NAME_LENGTH, "the length of the name"),
     (Flaws::NAME_TAIL, &c::NAME_TAIL, "what stands behind the name"),
     (Flaws::HASH, &c::NAME_HASH, "the hash of the name"),
+    (Flaws::NAME_STRUCK, &c::NAME_HASH, "a character of the name"),
+    (Flaws::LENGTH_STRUCK, &c::SET_CHECKSUM, "a length"),
     (Flaws::ATTRIBUTES, &c::ATTRIBUTES, "reserved attribute bits"),
     (Flaws::CHECKSUM, &c::SET_CHECKSUM, "the checksum"),
 ];
@@ -163,8 +165,9 @@ fn deleted(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             let step = Step::new(
                 "set-restored",
                 format!("{path}: mark its entry set as in use again"),
-                Provenance::Derived,
-                "the set has its checksum as it was before the delete",
+                // The bytes follow from the checksum; that the file shall be there again does not.
+                Provenance::Judged,
+                "the set has its checksum as it was before the delete; that the delete was none is judged",
                 &[&c::DELETED_IN_USE],
             )
             .file(path)

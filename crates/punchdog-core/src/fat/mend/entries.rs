@@ -133,6 +133,8 @@ fn size(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), M
     let room = node.length.times(job.believed.geometry.cluster_bytes());
     let bytes = |value: u32| format!("{path}: {value} bytes");
     if node.flaws.has(Flaws::CHAIN_SHORT) {
+        let told = node.size_without_a_bit(&job.believed.geometry);
+        let room = told.unwrap_or(room);
         let options = [
             ("shorten", format!("each file keeps what its chain holds ({})", bytes(room))),
             ("leave", "nothing changes; reading past the end gives an error".to_owned()),
@@ -147,8 +149,12 @@ fn size(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), M
             let step = Step::new(
                 "size-from-chain",
                 format!("{path}: set the size from {} to {room}", node.size()),
-                Provenance::Derived,
-                "the length of its chain",
+                if told.is_some() { Provenance::Judged } else { Provenance::Derived },
+                if told.is_some() {
+                    "the length of its chain, which the size has but for one bit"
+                } else {
+                    "the length of its chain"
+                },
                 &[&c::CHAIN_SHORT],
             )
             .file(path.clone());
@@ -421,11 +427,12 @@ fn undelete(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(
     let step = Step::new(
         "entry-restored",
         format!("{path}: mark the entry as in use again, as {}", names::short_text(&short, 0)),
-        if exact { Provenance::Derived } else { Provenance::Judged },
+        // The name may be certain; that the file shall be there again is not.
+        Provenance::Judged,
         if exact {
-            "the first letter follows from the checksum of the long name"
+            "that the delete was none is judged; the first letter follows from the checksum of the long name"
         } else {
-            "the first letter of the short name is lost; an underline stands for it"
+            "that the delete was none is judged; the first letter of the short name is lost, and an underline stands for it"
         },
         &[&c::DELETED_IN_USE],
     )

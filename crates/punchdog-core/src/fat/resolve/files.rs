@@ -17,6 +17,9 @@ const BROKEN: u8 = 2;
 /// The rank of files whose entries name no cluster of the volume.
 const NOWHERE: u8 = 3;
 
+/// Lost chains of one length that are looked at.
+const FITTING: usize = 256;
+
 /// Entries of a row that are looked at.
 const ROW_LOOKED_AT: usize = 4096;
 
@@ -169,7 +172,8 @@ impl Surveyor<'_> {
         }
     }
 
-    /// A lost chain of exactly `needed` clusters becomes the file's, if there is no doubt which.
+    /// A lost chain of exactly `needed` clusters becomes the file's, if there is no doubt which: it is the only one, or the
+    /// only one whose number is that of the entry but for one bit.
     fn begin_at_lost(&mut self, number: u32, node: &Node, needed: u32) -> bool {
         if needed == 0 {
             return false;
@@ -178,10 +182,12 @@ impl Surveyor<'_> {
             let s = &*s;
             lost.of_length(needed, |head| s.is_unclaimed(head))
                 .filter(|head| kinds::agrees(&node.name, &s.cluster(*head)) != Some(false))
-                .take(2)
+                .take(FITTING)
                 .collect()
         });
-        let [head] = fitting.as_slice() else { return false };
+        let near: Vec<u32> =
+            fitting.iter().copied().filter(|head| (head ^ node.first).is_power_of_two()).collect();
+        let (([head], _) | (_, [head])) = (near.as_slice(), fitting.as_slice()) else { return false };
         let head = *head;
         let walk = self.walk(head);
         self.heads.insert(head.size());

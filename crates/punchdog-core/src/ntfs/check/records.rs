@@ -6,6 +6,7 @@ use crate::{
     ntfs::{
         catalogue as c,
         layout::{kind, own, sequence},
+        record::Broken,
         records::{Flaw, Notes, Piece, Use},
         runs::BadRuns,
         system::is_told,
@@ -212,6 +213,8 @@ fn one(subject: &Subject<'_>, number: u32, flaw: &Flaw, paths: &HashMap<u32, Str
         Flaw::Signature(_) => Some((0, 4)),
         Flaw::Torn(strides) => strides.first().map(|stride| (stride.times(512).plus(510), 2)),
         Flaw::Fixups => Some((4, 4)),
+        // Where name and value are is said in the head of an attribute, further behind than its type and length.
+        Flaw::Broken(Broken::Value(at) | Broken::Struck(at)) => Some((*at, 40)),
         Flaw::Broken(broken) => Some((broken.at(), 16)),
         Flaw::Number(_) => Some((44, 4)),
         Flaw::Used(_) => Some((24, 4)),

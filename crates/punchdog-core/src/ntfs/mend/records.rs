@@ -16,6 +16,7 @@ use crate::{
         record::{Attribute, Broken, attributes},
         records::Flaw,
         runs::{BadRuns, decode},
+        struck::{refitted, unstruck},
         system::is_told,
     },
     report::finding::Entry,
@@ -192,7 +193,21 @@ fn broken(job: &mut Job<'_, '_, '_, '_>, number: u32, path: Option<&String>) -> 
         &c::RECORD_BROKEN,
         path,
     );
-    job.edit(number, made, put_right)
+    let clusters = job.survey.mft.geometry.clusters();
+    job.edit(number, made, |record| {
+        let (list, unread) = attributes(record);
+        let refitted = || unread.is_none().then(|| refitted(record, &list, clusters)).flatten();
+        let struck = || match refitted() {
+            Some((_, told)) => Some(told),
+            None => unstruck(record, clusters)
+                .or_else(|| unstruck(&opened(record), clusters).and_then(|told| headed(&told))),
+        };
+        if let Some(told) = struck() {
+            *record = told;
+            return true;
+        }
+        put_right(record)
+    })
 }
 
 /// Puts the signature, the head and the attributes right, as far as that can be done in one way; false where it cannot.
@@ -202,7 +217,7 @@ fn put_right(record: &mut Vec<u8>) -> bool {
     let straight = |record: &[u8], broken: Broken| match broken {
         Broken::Type(at) | Broken::Length(at) | Broken::Value(at) => straightened(record, at)
             .or_else(|| told_by_value(record, at).and_then(|candidate| headed(&candidate))),
-        Broken::Head | Broken::End => None,
+        Broken::Head | Broken::End | Broken::Struck(_) => None,
     };
     // One field of the head, one of an attribute, or both.
     let found = headed(record).or_else(|| straight(record, broken)).or_else(|| {

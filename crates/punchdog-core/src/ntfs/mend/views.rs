@@ -1,4 +1,4 @@
-//! The indexes of `$Secure`, laid anew from the descriptors.
+//! The indexes of `$Secure` and of `$Extend`, laid anew from the descriptors and the records.
 
 use super::{
     Job,
@@ -10,7 +10,6 @@ use crate::{
     mending::step::{Provenance, Step},
     ntfs::{
         build::{Room, index, resident},
-        catalogue as c,
         edit::{end_of, remove, replace},
         fresh::set_bit,
         index::root_of,
@@ -33,54 +32,60 @@ struct Laid {
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     for wrong in views::wrong(job.window, job.survey) {
-        let Some(laid) = laid(job, &wrong) else { continue };
+        let Some(wanted) = &wrong.wanted else { continue };
+        let Some(laid) = laid(job, &wrong, wanted) else { continue };
+        let (name, from) = if wrong.file == own::SECURE {
+            ("security-index-laid-anew", "the descriptors in $SDS whose hashes fit")
+        } else {
+            ("extend-index-laid-anew", "the records of the files")
+        };
         let step = Step::new(
-            "security-index-laid-anew",
-            format!("lay the index {} of $Secure anew, of {}", wrong.name, wrong.wanted.len()),
+            name,
+            format!("lay the index {} of {} anew, of {}", wrong.name, wrong.of, wanted.len()),
             Provenance::Derived,
-            "the descriptors in $SDS whose hashes fit",
-            &[&c::SECURE_INDEX],
+            from,
+            &[wrong.class],
         );
         let survey = job.survey;
         job.steps.run(job.window, step, |window| {
             for (at, bytes) in &laid.blocks {
                 write_stream(window, &laid.map, *at, bytes)?;
             }
-            write_record(window, &survey.mft, own::SECURE, &laid.record)
+            write_record(window, &survey.mft, wrong.file, &laid.record)
         })?;
-        // The other one stands in the same record.
+        // Another one can stand in the same record.
         break;
     }
     Ok(())
 }
 
 /// The index in the record alone, or in the blocks that it has; `None` where neither has room.
-fn laid(job: &Job<'_, '_, '_, '_>, wrong: &views::Wrong) -> Option<Laid> {
+fn laid(job: &Job<'_, '_, '_, '_>, wrong: &views::Wrong, wanted: &[Vec<u8>]) -> Option<Laid> {
     let survey: &Survey = job.survey;
     let (geometry, name) = (survey.mft.geometry, wrong.name);
-    let file = survey.records.live(own::SECURE)?;
-    let record = job.record(own::SECURE)?;
+    let file = survey.records.live(wrong.file)?;
+    let record = job.record(wrong.file)?;
     let told = root_of(&record, name).map_or(0, |(root, _)| root.value().le32(8).size());
     let block = if told.is_power_of_two() && (512..=65536).contains(&told) { told } else { geometry.index() };
     let room = |root: usize| Room { block, cluster: geometry.cluster().size(), root };
     let mut small = record.clone();
     remove(&mut small, kind::INDEX_ALLOCATION, name);
     remove(&mut small, kind::BITMAP, name);
-    let bytes: usize = wrong.wanted.iter().map(Vec::len).sum();
+    let bytes: usize = wanted.iter().map(Vec::len).sum();
     if bytes < record.len() {
-        let all = index(wrong.wanted.clone(), wrong.order, room(usize::MAX));
+        let all = index(wanted.to_vec(), wrong.order, room(usize::MAX));
         if replace(&mut small, &resident(kind::INDEX_ROOT, name, &all.root)) {
             return Some(Laid { record: small, blocks: Vec::new(), map: Mapping::default() });
         }
     }
     let pieces = survey.records.stream_of(file, kind::INDEX_ALLOCATION, name);
     let sound =
-        !pieces.is_empty() && pieces.iter().all(|piece| piece.bad.is_none() && piece.holder == own::SECURE);
+        !pieces.is_empty() && pieces.iter().all(|piece| piece.bad.is_none() && piece.holder == wrong.file);
     let map = Mapping::of(&survey.records.all_runs(pieces), geometry.cluster());
     let mut large = record.clone();
     let old = root_of(&record, name).map_or(0, |(root, _)| root.bytes.len());
     let left = large.len().minus(end_of(&large)).plus(old).minus(64);
-    let laid = index(wrong.wanted.clone(), wrong.order, room(left.min(ROOT)));
+    let laid = index(wanted.to_vec(), wrong.order, room(left.min(ROOT)));
     let count = map.len().per(block.wide());
     if !sound || laid.blocks.len().wide() > count {
         return None;

@@ -790,11 +790,11 @@ fn what_the_root_names() {
               2 clusters belong to nothing, and all is blank: from 41 on. The bitmap has clusters 41 to 42 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             exfat/lost-clusters at 15365+1
               2 clusters belong to nothing, and all is blank: from 45 on. The bitmap has clusters 45 to 46 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
-            derived: Recordings/old.wav: mark its entry set as in use again
-              the set has its checksum as it was before the delete
+            judged: Recordings/old.wav: mark its entry set as in use again
+              the set has its checksum as it was before the delete; that the delete was none is judged
             derived: free 521 clusters that belong to nothing
               they hold nothing but one byte value
-            37 of 37 files are whole after the repair; the volume is sound.
+            37 of 37 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
         "#]],
     );
     says(
@@ -892,9 +892,9 @@ fn entry_sets_and_folders() {
               Recordings/dawn 0002.wav: a file is marked deleted, but its clusters are in use. The set stands at byte 26816 of the volume.
             exfat/set-entry-type at 26816+1
               Recordings/dawn 0002.wav: an entry of a set has lost its type. The set stands at byte 26816 of the volume.
-            derived: Recordings/dawn 0002.wav: mark its entry set as in use again
-              the set has its checksum as it was before the delete
-            36 of 36 files are whole after the repair; the volume is sound.
+            judged: Recordings/dawn 0002.wav: mark its entry set as in use again
+              the set has its checksum as it was before the delete; that the delete was none is judged
+            36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
         "#]],
     );
     says(
@@ -1024,6 +1024,36 @@ fn entry_sets_and_folders() {
               Logs/station.log: a name does not have its hash. The set stands at byte 24672 of the volume.
             derived: Logs/station.log: put right the hash of the name in its entry set
               the entries that follow, the name's characters, and the checksum computed from them
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
+    );
+    says(
+        "a bit of a name tipped over",
+        &expect![[r#"
+            exfat/name-hash at 24736+32
+              Logs/station.log: a name does not have its hash. As the name stands, hash and checksum are those of another one. With one bit of one character as it was, both fit.
+            exact: Logs/station.log: put right a character of the name in its entry set
+              with it, the set has the checksum that stands in it
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
+    );
+    says(
+        "a bit of a length tipped over",
+        &expect![[r#"
+            exfat/set-checksum at 24712+24
+              Logs/station.log: an entry set does not have its checksum. Its two lengths differ, and the set does not have its checksum. With 4779 for both it has.
+            exact: Logs/station.log: put right a length in its entry set
+              with it, the set has the checksum that stands in it
+            36 of 36 files are whole after the repair; the volume is sound.
+        "#]],
+    );
+    says(
+        "a bit of what is valid of a file tipped over",
+        &expect![[r#"
+            exfat/set-checksum at 24712+24
+              Logs/station.log: an entry set does not have its checksum. Its two lengths differ, and the set does not have its checksum. With 4779 for both it has.
+            exact: Logs/station.log: put right a length in its entry set
+              with it, the set has the checksum that stands in it
             36 of 36 files are whole after the repair; the volume is sound.
         "#]],
     );
@@ -1212,9 +1242,9 @@ fn entry_sets_and_folders() {
         &expect![[r#"
             exfat/deleted-in-use at 26816+96
               Recordings/dawn 0002.wav: a file is marked deleted, but its clusters are in use. The set stands at byte 26816 of the volume.
-            derived: Recordings/dawn 0002.wav: mark its entry set as in use again
-              the set has its checksum as it was before the delete
-            36 of 36 files are whole after the repair; the volume is sound.
+            judged: Recordings/dawn 0002.wav: mark its entry set as in use again
+              the set has its checksum as it was before the delete; that the delete was none is judged
+            36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
         "#]],
     );
     says(

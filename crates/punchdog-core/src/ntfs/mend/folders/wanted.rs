@@ -9,7 +9,7 @@ use crate::{
         index,
         layout::{DUP_FOLDER, NAME_HEAD, kind, put, reference},
         names::of_key,
-        record::attributes,
+        record::{attributes, text},
         records::{File, Name, Notes},
         survey::{self, Survey},
         tree::Why,
@@ -58,6 +58,10 @@ pub(super) fn of(
             Err(_) => {}
         }
     });
+    // What leads astray, and is named by a record after all.
+    let own: HashSet<&str> =
+        names.iter().filter_map(|name| records.names.get(name.size())).map(|n| &*n.text).collect();
+    lost.retain(|entry| !own.contains(text(of_entry(entry)).as_str()));
     let mut entries: Vec<(bool, Vec<u8>)> = lost.into_iter().map(|entry| (true, entry)).collect();
     // The names that have to be read, in the order in which their records stand.
     let mut missing: Vec<&Name> = Vec::new();

@@ -1,0 +1,81 @@
+//! Entry sets in which a length or a character of the name was struck: the checksum tells what stood there
+//! (specification, sections 6.3.3, 7.6.4 to 7.6.7).
+//!
+//! Bits 16 bytes apart count alike in the checksum, so that alone it does not say which byte it was. A file that was written
+//! to its end has its length twice, and a name has a hash besides.
+
+use super::{
+    layout::{ENTRY, NAME, NAME_UNITS, Stream, name_hash, put, set_checksum},
+    sets::{Flaws, is_legal},
+    upcase::Upcase,
+};
+use crate::arith::{Peek, Sat};
+
+/// Where ValidDataLength and DataLength stand in a set.
+const LENGTHS: [usize; 2] = [40, 56];
+
+/// Puts a set right whose entries have their types, where its checksum says how in one way only; what was wrong with it.
+pub(super) fn put_right(raw: &mut Vec<u8>, upcase: &Upcase) -> Flaws {
+    if set_checksum(raw) == raw.le16(2) {
+        return Flaws::empty();
+    }
+    if let Some(right) = length(raw) {
+        *raw = right;
+        return Flaws::LENGTH_STRUCK;
+    }
+    if let Some(right) = name(raw, upcase) {
+        *raw = right;
+        return Flaws::NAME_STRUCK;
+    }
+    Flaws::empty()
+}
+
+/// One length is the other.
+fn length(raw: &[u8]) -> Option<Vec<u8>> {
+    let mut fit = LENGTHS.into_iter().zip(LENGTHS.into_iter().rev()).filter_map(|(to, from)| {
+        let mut tried = raw.to_vec();
+        put(&mut tried, to, raw.part(from, 8));
+        (set_checksum(&tried) == raw.le16(2)).then_some(tried)
+    });
+    fit.next().filter(|_| fit.next().is_none())
+}
+
+/// One bit of one character is another: hash and checksum fit then.
+fn name(raw: &[u8], upcase: &Upcase) -> Option<Vec<u8>> {
+    let stream = Stream::read(raw.part(ENTRY, ENTRY));
+    let length = usize::from(stream.name_length);
+    let entries = raw.chunks_exact(ENTRY).skip(2).take_while(|entry| entry.byte(0) == NAME).count();
+    if length == 0 || length.per_up(NAME_UNITS) != entries {
+        return None;
+    }
+    let place = |unit: usize| {
+        let entry = unit.per(NAME_UNITS).plus(2);
+        entry.times(ENTRY).plus(2).plus(unit.rest(NAME_UNITS).times(2))
+    };
+    let mut units: Vec<u16> = (0..length).map(|unit| raw.le16(place(unit))).collect();
+    if name_hash(&upcase.upper(&units)) == stream.name_hash {
+        return None;
+    }
+    let mut found = None;
+    for at in 0..length {
+        let Some(was) = units.get(at).copied() else { continue };
+        for bit in 0..16_u32 {
+            let other = was ^ 1_u16.wrapping_shl(bit);
+            if let Some(slot) = units.get_mut(at) {
+                *slot = other;
+            }
+            if !is_legal(&[other]) || name_hash(&upcase.upper(&units)) != stream.name_hash {
+                continue;
+            }
+            let mut tried = raw.to_vec();
+            put(&mut tried, place(at), &other.to_le_bytes());
+            if set_checksum(&tried) == raw.le16(2) && found.replace(tried).is_some() {
+                return None;
+            }
+        }
+        if let Some(slot) = units.get_mut(at) {
+            *slot = was;
+        }
+    }
+    found
+}
