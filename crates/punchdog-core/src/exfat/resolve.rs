@@ -87,7 +87,34 @@ impl Surveyor<'_> {
         }
     }
 
+    /// Where what the first cluster leads to is free or another's: the one that the checksum of the set bears out, if it is
+    /// the only one that is in use and nobody's, with as many behind it as the length needs.
+    fn first_by_checksum(&mut self, number: u32) {
+        let Some(others) = self.other_firsts.remove(&number) else { return };
+        let Some(node) = self.node(number).cloned() else { return };
+        let needed = node.needed(&self.out.geometry).min(u32::MAX.wide()).narrow();
+        let mut fits = |first: u32| {
+            let own = if node.row {
+                self.all_unclaimed(first, needed)
+            } else {
+                self.is_unclaimed(first) && self.is_chained(first, needed)
+            };
+            own && (!node.folder || self.holds_a_set(first))
+        };
+        if fits(node.first) {
+            return;
+        }
+        let fit: Vec<u32> = others.into_iter().filter(|other| fits(*other)).collect();
+        if let [first] = fit[..] {
+            self.change(number, |node| {
+                node.first = first;
+                node.flaws |= Flaws::FOUND;
+            });
+        }
+    }
+
     pub(super) fn resolve_one(&mut self, number: u32) {
+        self.first_by_checksum(number);
         let Some(node) = self.node(number).cloned() else { return };
         let needed = node.needed(&self.out.geometry);
         if needed == 0 {

@@ -123,6 +123,8 @@ pub struct Item {
     pub flaws: Flaws,
     /// The length and the hash of a name that is lost.
     pub said: (u8, u16),
+    /// First clusters with which the checksum fits, where it does not as the set stands.
+    pub other_firsts: Vec<u32>,
 }
 
 impl Item {
@@ -359,6 +361,8 @@ pub(super) fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &U
     if standing != raw.le16(2) {
         flaws |= Flaws::CHECKSUM;
     }
+    // Where the checksum is all that is wrong.
+    let other_firsts = if flaws == Flaws::CHECKSUM { struck::first_clusters(&raw) } else { Vec::new() };
     let stands = flaws.difference(Flaws::CRITICAL).is_empty();
     if let Some(entry) = raw.get_mut(ENTRY..2.times(ENTRY)) {
         stream.put(entry);
@@ -374,6 +378,7 @@ pub(super) fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &U
         stream,
         flaws,
         said: (0, 0),
+        other_firsts,
     })
 }
 

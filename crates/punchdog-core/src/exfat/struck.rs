@@ -14,6 +14,9 @@ use crate::arith::{Peek, Sat};
 /// Where ValidDataLength and DataLength stand in a set.
 const LENGTHS: [usize; 2] = [40, 56];
 
+/// Where FirstCluster stands.
+const FIRST: usize = 52;
+
 /// Puts a set right whose entries have their types, where its checksum says how in one way only; what was wrong with it.
 pub(super) fn put_right(raw: &mut Vec<u8>, upcase: &Upcase) -> Flaws {
     if set_checksum(raw) == raw.le16(2) {
@@ -28,6 +31,18 @@ pub(super) fn put_right(raw: &mut Vec<u8>, upcase: &Upcase) -> Flaws {
         return Flaws::NAME_STRUCK;
     }
     Flaws::empty()
+}
+
+/// First clusters with which a set whose checksum does not fit has it, where one bit is another. Other bits weigh the same
+/// in the checksum, so that the clusters have to bear it out.
+pub(super) fn first_clusters(raw: &[u8]) -> Vec<u32> {
+    let said = raw.le32(FIRST);
+    let fits = |other: &u32| {
+        let mut tried = raw.to_vec();
+        put(&mut tried, FIRST, &other.to_le_bytes());
+        set_checksum(&tried) == raw.le16(2)
+    };
+    (0..u32::BITS).map(|bit| said ^ 1_u32.wrapping_shl(bit)).filter(fits).collect()
 }
 
 /// One length is the other.

@@ -26,7 +26,7 @@ use crate::{
     progress::Watch,
 };
 use std::{
-    collections::{HashSet, VecDeque},
+    collections::{HashMap, HashSet, VecDeque},
     rc::Rc,
 };
 
@@ -127,6 +127,8 @@ pub(super) struct Surveyor<'m> {
     entered: HashSet<u32>,
     /// Nodes that do not fit as they stand.
     pub(super) waiting: Vec<u32>,
+    /// Of what waits, first clusters with which its checksum fits.
+    pub(super) other_firsts: HashMap<u32, Vec<u32>>,
     /// Sets behind an end mark, and sets that are not whole: folder, place, set.
     pub(super) behind: Vec<(u32, u64, Item)>,
 }
@@ -168,6 +170,7 @@ pub fn survey(
         queue: VecDeque::new(),
         entered: HashSet::from([geometry.root_cluster]),
         waiting: Vec::new(),
+        other_firsts: HashMap::new(),
         behind: Vec::new(),
     };
     surveyor.run()?;
@@ -629,6 +632,12 @@ impl Surveyor<'_> {
             fault: None,
         });
         self.judge_lengths(number);
+        // The cluster that such a set names may be the one that was struck: whole sets have theirs first.
+        if !item.other_firsts.is_empty() {
+            self.other_firsts.insert(number, item.other_firsts.clone());
+            self.waiting.push(number);
+            return number;
+        }
         if self.fits_alone(number) {
             self.settle(number);
         } else {

@@ -133,6 +133,17 @@ pub(super) const ALL: &[Fault] = &[
         let at = p.find(ROW).entry + 40;
         p.tip(at, 1);
     }),
+    fault("a bit of a first cluster tipped over", "exfat/set-checksum", |p, _| {
+        let made = p.find(ROW);
+        let first = made.clusters[0];
+        let free = |bit: &u32| {
+            let other = first ^ 1 << bit;
+            p.geometry.has(other) && p.live().all(|made| !made.clusters.contains(&other))
+        };
+        let bit = (0..16).find(free).expect("a free cluster");
+        p.tip(made.entry + 52 + u64::from(bit / 8), bit % 8);
+        p.damaged.push(Extent::new(made.entry, 96));
+    }),
     fault("a slash in a name", "exfat/name-illegal", |p, _| {
         p.write_set(README, 68, b"/");
         p.moves(&[README]);

@@ -55,7 +55,11 @@ pub(super) fn sets(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     }
     deleted(job)?;
     let all = OF_SETS.iter().fold(Flaws::empty(), |all, (flaw, ..)| all | *flaw);
-    for (number, node) in flawed(job, all) {
+    // With a first cluster that was found, the checksum that stands there can be right.
+    let own = flawed(job, all).into_iter().filter(|(_, node)| {
+        !node.flaws.contains(Flaws::FOUND) || node.flaws.intersects(all.difference(Flaws::CHECKSUM))
+    });
+    for (number, node) in own {
         let path = job.survey.tree.path(number);
         let Some((places, mut item)) = set_of(job, number) else { continue };
         let what: Vec<String> = OF_SETS
@@ -371,8 +375,14 @@ fn lengthen(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(
 }
 
 fn first_clusters(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
-    let faults: &[&'static Entry] =
-        &[&c::FIRST_MISSING, &c::FIRST_RANGE, &c::FIRST_UNUSED, &c::FIRST_WRONG, &c::CROSSED];
+    let faults: &[&'static Entry] = &[
+        &c::FIRST_MISSING,
+        &c::FIRST_RANGE,
+        &c::FIRST_UNUSED,
+        &c::FIRST_WRONG,
+        &c::CROSSED,
+        &c::SET_CHECKSUM,
+    ];
     for (number, node) in flawed(job, Flaws::FOUND) {
         let path = job.survey.tree.path(number);
         let (first, row) = (node.first, node.row);

@@ -1058,6 +1058,16 @@ fn entry_sets_and_folders() {
         "#]],
     );
     says(
+        "a bit of a first cluster tipped over",
+        &expect![[r#"
+            exfat/set-checksum at 24674+2
+              Logs/station.log: an entry set does not have its checksum. The set stands at byte 24672 of the volume.
+            judged: Logs/station.log: set the first cluster to 16
+              clusters in use that nothing claimed, of exactly the length that this entry needs
+            36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+        "#]],
+    );
+    says(
         "a slash in a name",
         &expect![[r#"
             exfat/name-illegal at 22624+96
