@@ -1,7 +1,11 @@
 //! Damage to the records of people's files.
 
 use super::{Fault, HOLED, OTHER, PIECES, README, ROW, SPREAD, fault};
+
 use punchdog_core::ntfs::layout::kind;
+
+/// A file in a row that few other faults strike: what strikes a record twice is no pair.
+const CALL: &str = "Möwen und Lummen/Ruf der Trottellumme.wav";
 
 pub(super) const ALL: &[Fault] = &[
     fault("a record's signature zero", "ntfs/record-signature", |p, _| {
@@ -69,27 +73,27 @@ pub(super) const ALL: &[Fault] = &[
         p.edit(number, |record| record[at] = 0x83);
     }),
     fault("a bit of an attribute's type wrong", "ntfs/record-broken", |p, _| {
-        let number = p.number(ROW);
+        let number = p.number(CALL);
         let at = p.attribute(number, kind::DATA, "");
         p.edit(number, |record| record[at] ^= 1);
     }),
     fault("an attribute that has no name with one", "ntfs/record-broken", |p, _| {
-        let number = p.number(ROW);
+        let number = p.number(CALL);
         let at = p.attribute(number, kind::STANDARD, "");
         p.edit(number, |record| record[at + 9] ^= 0x80);
     }),
     fault("the value of a name longer than its record", "ntfs/record-broken", |p, _| {
-        let number = p.number(ROW);
+        let number = p.number(CALL);
         let at = p.attribute(number, kind::NAME, "");
         p.edit(number, |record| record[at + 18] ^= 1);
     }),
     fault("a value begins behind its attribute", "ntfs/record-broken", |p, _| {
-        let number = p.number(ROW);
+        let number = p.number(CALL);
         let at = p.attribute(number, kind::STANDARD, "");
         p.edit(number, |record| record[at + 21] ^= 0x40);
     }),
     fault("bits of two attributes of one record wrong", "ntfs/record-broken", |p, _| {
-        let number = p.number(OTHER);
+        let number = p.number(CALL);
         let (one, other) = (p.attribute(number, kind::STANDARD, ""), p.attribute(number, kind::DATA, ""));
         p.edit(number, |record| {
             record[one + 9] ^= 4;
@@ -97,7 +101,7 @@ pub(super) const ALL: &[Fault] = &[
         });
     }),
     fault("the content of another type by a bit", "ntfs/record-broken", |p, _| {
-        let number = p.number(ROW);
+        let number = p.number(CALL);
         let at = p.attribute(number, kind::DATA, "");
         p.edit(number, |record| record[at] ^= 0x20);
     }),
@@ -107,12 +111,12 @@ pub(super) const ALL: &[Fault] = &[
         p.edit(number, |record| record[at] ^= 0x40);
     }),
     fault("the content begins in the middle", "ntfs/record-broken", |p, _| {
-        let number = p.number(ROW);
+        let number = p.number(CALL);
         let at = p.attribute(number, kind::DATA, "");
         p.edit(number, |record| record[at + 17] ^= 0x10);
     }),
     fault("a value begins in the head of its attribute", "ntfs/record-broken", |p, _| {
-        let number = p.number(ROW);
+        let number = p.number(CALL);
         let at = p.attribute(number, kind::NAME, "");
         p.edit(number, |record| record[at + 20] ^= 0x10);
     }),
