@@ -71,9 +71,26 @@ impl Surveyor<'_> {
         }
     }
 
+    /// A set without its checksum that names clusters which the bitmap has free: two witnesses against its first cluster, and
+    /// nothing that tells another one.
+    fn doubt_struck(&mut self) {
+        let told = Flaws::LENGTH_STRUCK | Flaws::NAME_STRUCK | Flaws::FOUND;
+        let hit = self.out.tree.below_root().filter(|(_, node)| {
+            node.flaws.contains(Flaws::CHECKSUM)
+                && !node.flaws.intersects(told)
+                && node.length > 0
+                && !self.out.used.contains(node.first.size())
+        });
+        let hit: Vec<u32> = hit.map(|(number, _)| number).collect();
+        for number in hit {
+            self.change(number, |node| node.flaws |= Flaws::GUESSED);
+        }
+    }
+
     /// Two files or more that seem never to have been chained have rather lost their chains, and so has one
     /// beside clusters that nobody owns: then that its clusters follow one another is a guess.
     pub(super) fn doubt_flags(&mut self) {
+        self.doubt_struck();
         let having = |s: &Self, flaws: Flaws| -> Vec<u32> {
             let hit = s.out.tree.below_root().filter(|(_, node)| node.flaws.intersects(flaws));
             hit.map(|(number, _)| number).collect()

@@ -1,8 +1,8 @@
-//! Entry sets in which a length or a character of the name was struck: the checksum tells what stood there
+//! Entry sets in which a length, a character of the name or the first cluster was struck: the checksum tells what stood there
 //! (specification, sections 6.3.3, 7.6.4 to 7.6.7).
 //!
 //! Bits 16 bytes apart count alike in the checksum, so that alone it does not say which byte it was. A file that was written
-//! to its end has its length twice, and a name has a hash besides.
+//! to its end has its length twice, and a name has a hash besides; clusters are in use or not.
 
 use super::{
     layout::{ENTRY, NAME, NAME_UNITS, Stream, name_hash, put, set_checksum},

@@ -86,8 +86,7 @@ fn child<'s>(survey: &'s Survey, name: &str) -> Option<&'s File> {
     let of = |entry: &&super::records::Name| {
         number(entry.parent) == u64::from(own::EXTEND) && *entry.text == *name
     };
-    let file = records.names.iter().filter(of).find_map(|entry| records.live(entry.file));
-    file.filter(|file| records.live(own::EXTEND).is_some_and(|folder| folder.number != file.number))
+    records.names.iter().filter(of).find_map(|entry| records.live(entry.file))
 }
 
 /// The order of rows of numbers: each four bytes of the key are one.

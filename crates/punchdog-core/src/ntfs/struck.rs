@@ -35,11 +35,13 @@ pub(super) fn unstruck(record: &[u8], clusters: u64) -> Option<Vec<u8>> {
             put(&mut told, at.plus(place), &[byte]);
             Some(told)
         });
-        // Better the one with which the file has all that it must have.
-        let found: Vec<Vec<u8>> = found.collect();
-        let complete = |told: &&Vec<u8>| lacks(&Head::read(told), &attributes(told).0).is_none();
-        let best = found.iter().find(complete).or(found.first());
-        record.clone_from(best?);
+        // Of two, the one with which the file has all that it must have.
+        let mut found: Vec<Vec<u8>> = found.collect();
+        if found.len() > 1 {
+            found.retain(|told| lacks(&Head::read(told), &attributes(told).0).is_none());
+        }
+        let [told] = found.as_slice() else { return None };
+        record.clone_from(told);
     }
     attributes(&record).1.is_none().then_some(record)
 }

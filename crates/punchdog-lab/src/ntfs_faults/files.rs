@@ -1,6 +1,6 @@
 //! Damage to the records of people's files.
 
-use super::{Fault, HOLED, OTHER, PIECES, README, ROW, SPREAD, fault};
+use super::{Fault, HOLED, OTHER, PIECES, Patient, README, ROW, SPREAD, fault};
 
 use punchdog_core::ntfs::layout::kind;
 
@@ -73,24 +73,16 @@ pub(super) const ALL: &[Fault] = &[
         p.edit(number, |record| record[at] = 0x83);
     }),
     fault("a bit of an attribute's type wrong", "ntfs/record-broken", |p, _| {
-        let number = p.number(CALL);
-        let at = p.attribute(number, kind::DATA, "");
-        p.edit(number, |record| record[at] ^= 1);
+        p.strike(CALL, kind::DATA, 0, 1);
     }),
     fault("an attribute that has no name with one", "ntfs/record-broken", |p, _| {
-        let number = p.number(CALL);
-        let at = p.attribute(number, kind::STANDARD, "");
-        p.edit(number, |record| record[at + 9] ^= 0x80);
+        p.strike(CALL, kind::STANDARD, 9, 0x80);
     }),
     fault("the value of a name longer than its record", "ntfs/record-broken", |p, _| {
-        let number = p.number(CALL);
-        let at = p.attribute(number, kind::NAME, "");
-        p.edit(number, |record| record[at + 18] ^= 1);
+        p.strike(CALL, kind::NAME, 18, 1);
     }),
     fault("a value begins behind its attribute", "ntfs/record-broken", |p, _| {
-        let number = p.number(CALL);
-        let at = p.attribute(number, kind::STANDARD, "");
-        p.edit(number, |record| record[at + 21] ^= 0x40);
+        p.strike(CALL, kind::STANDARD, 21, 0x40);
     }),
     fault("bits of two attributes of one record wrong", "ntfs/record-broken", |p, _| {
         let number = p.number(CALL);
@@ -101,24 +93,16 @@ pub(super) const ALL: &[Fault] = &[
         });
     }),
     fault("the content of another type by a bit", "ntfs/record-broken", |p, _| {
-        let number = p.number(CALL);
-        let at = p.attribute(number, kind::DATA, "");
-        p.edit(number, |record| record[at] ^= 0x20);
+        p.strike(CALL, kind::DATA, 0, 0x20);
     }),
     fault("a name of another type by a bit", "ntfs/record-broken", |p, _| {
-        let number = p.number(ROW);
-        let at = p.attribute(number, kind::NAME, "");
-        p.edit(number, |record| record[at] ^= 0x40);
+        p.strike(ROW, kind::NAME, 0, 0x40);
     }),
     fault("the content begins in the middle", "ntfs/record-broken", |p, _| {
-        let number = p.number(CALL);
-        let at = p.attribute(number, kind::DATA, "");
-        p.edit(number, |record| record[at + 17] ^= 0x10);
+        p.strike(CALL, kind::DATA, 17, 0x10);
     }),
     fault("a value begins in the head of its attribute", "ntfs/record-broken", |p, _| {
-        let number = p.number(CALL);
-        let at = p.attribute(number, kind::NAME, "");
-        p.edit(number, |record| record[at + 20] ^= 0x10);
+        p.strike(CALL, kind::NAME, 20, 0x10);
     }),
     fault("the next attribute id in use", "ntfs/attribute-ids", |p, _| {
         let number = p.number(ROW);
@@ -202,10 +186,16 @@ pub(super) const ALL: &[Fault] = &[
     }),
 ];
 
-impl super::Patient {
+impl Patient {
     /// Says that findings on a file's record are findings on the damage.
     pub(super) fn at_record(&mut self, path: &str) {
         let place = self.record_place(self.number(path));
         self.damaged.push(punchdog_core::medium::Extent::new(place, self.geometry.record() as u64));
+    }
+    /// Strikes a byte in the head of an attribute of a file's record.
+    fn strike(&mut self, path: &str, of: u32, at: usize, bits: u8) {
+        let number = self.number(path);
+        let at = self.attribute(number, of, "") + at;
+        self.edit(number, |record| record[at] ^= bits);
     }
 }

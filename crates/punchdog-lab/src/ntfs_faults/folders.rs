@@ -114,6 +114,12 @@ impl Patient {
         });
         found.expect("a block has it")
     }
+    /// Strikes a byte of an entry in a block.
+    fn strike_entry(&mut self, byte: usize, bits: u8) {
+        let (block, at) = self.entry(LARGE, INNER);
+        self.edit_block(LARGE, block, |bytes| bytes[at + byte] ^= bits);
+        self.at_block(LARGE, block, at);
+    }
     /// Removes the entries of a file from the blocks of its folder.
     fn drop_entry(&mut self, folder: &str, path: &str) {
         let (block, at) = self.entry(folder, path);
@@ -334,29 +340,19 @@ pub(super) const ALL: &[Fault] = &[
         p.at_block(LARGE, block, at);
     }),
     fault("an entry names another use of the record", "ntfs/index-entry-stale", |p, _| {
-        let (block, at) = p.entry(LARGE, INNER);
-        p.edit_block(LARGE, block, |bytes| bytes[at + 6] ^= 0x5A);
-        p.at_block(LARGE, block, at);
+        p.strike_entry(6, 0x5A);
     }),
     fault("an entry with another name", "ntfs/index-entry-stale", |p, _| {
-        let (block, at) = p.entry(LARGE, INNER);
-        p.edit_block(LARGE, block, |bytes| bytes[at + 16 + 66 + 4] ^= 2);
-        p.at_block(LARGE, block, at);
+        p.strike_entry(16 + 66 + 4, 2);
     }),
     fault("an entry of another folder", "ntfs/index-entry-stale", |p, _| {
-        let (block, at) = p.entry(LARGE, INNER);
-        p.edit_block(LARGE, block, |bytes| bytes[at + 16] ^= 0x5A);
-        p.at_block(LARGE, block, at);
+        p.strike_entry(16, 0x5A);
     }),
     fault("an entry leads to a record that there is not", "ntfs/index-entry-stale", |p, _| {
-        let (block, at) = p.entry(LARGE, INNER);
-        p.edit_block(LARGE, block, |bytes| bytes[at + 3] ^= 0x20);
-        p.at_block(LARGE, block, at);
+        p.strike_entry(3, 0x20);
     }),
     fault("an entry of another use of its folder", "ntfs/index-entry-stale", |p, _| {
-        let (block, at) = p.entry(LARGE, INNER);
-        p.edit_block(LARGE, block, |bytes| bytes[at + 16 + 6] ^= 0x10);
-        p.at_block(LARGE, block, at);
+        p.strike_entry(16 + 6, 0x10);
     }),
     fault("the last entry of a block has a key", "ntfs/index-entry", |p, _| {
         let (block, _) = p.entry(LARGE, INNER);

@@ -83,7 +83,9 @@ pub(super) fn sets(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             "set-rewritten",
             format!("{path}: put right {} in its entry set", listed(&what)),
             match node.flaws {
-                flaws if flaws.intersects(Flaws::NAME | Flaws::NAME_FOUND) => Provenance::Judged,
+                flaws if flaws.intersects(Flaws::NAME | Flaws::NAME_FOUND | Flaws::GUESSED) => {
+                    Provenance::Judged
+                }
                 _ if fits && !node.flaws.contains(Flaws::HEAD) => Provenance::Exact,
                 _ => Provenance::Derived,
             },

@@ -9,7 +9,7 @@ use crate::{
         index,
         layout::{DUP_FOLDER, NAME_HEAD, kind, put, reference},
         names::of_key,
-        record::{attributes, text},
+        record::attributes,
         records::{File, Name, Notes},
         survey::{self, Survey},
         tree::Why,
@@ -47,22 +47,24 @@ pub(super) fn of(
 ) -> Vec<Vec<u8>> {
     let records = &survey.records;
     let mut there: HashMap<u32, Vec<u8>> = HashMap::new();
-    let mut lost: Vec<Vec<u8>> = Vec::new();
+    let mut lost: Vec<(u64, Vec<u8>)> = Vec::new();
     index::read(medium, &survey.mft, records, folder, &survey.capitals, |entry| {
         let bytes = || folder_entry(entry.reference, entry.key);
         match survey::meant(records, folder, entry.reference, entry.key) {
             Ok(name) => {
                 there.entry(name).or_insert_with(bytes);
             }
-            Err(Why::Lost) if keep => lost.push(bytes()),
+            Err(Why::Lost) if keep => lost.push((entry.place, bytes())),
             Err(_) => {}
         }
     });
-    // What leads astray, and is named by a record after all.
-    let own: HashSet<&str> =
-        names.iter().filter_map(|name| records.names.get(name.size())).map(|n| &*n.text).collect();
-    lost.retain(|entry| !own.contains(text(of_entry(entry)).as_str()));
-    let mut entries: Vec<(bool, Vec<u8>)> = lost.into_iter().map(|entry| (true, entry)).collect();
+    if !lost.is_empty() {
+        // What leads astray, and is named by a record after all.
+        let astray = survey.strays.iter().filter(|s| s.folder == folder.number && s.why == Why::Renamed);
+        let astray: HashSet<u64> = astray.map(|stray| stray.place).collect();
+        lost.retain(|(place, _)| !astray.contains(place));
+    }
+    let mut entries: Vec<(bool, Vec<u8>)> = lost.into_iter().map(|(_, entry)| (true, entry)).collect();
     // The names that have to be read, in the order in which their records stand.
     let mut missing: Vec<&Name> = Vec::new();
     for index in names {
