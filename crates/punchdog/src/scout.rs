@@ -10,10 +10,10 @@ use crate::{
     watch::Screen,
 };
 use punchdog_core::{
-    impaired,
+    diagnosis, impaired,
     medium::{Extent, Medium, Unknown},
     partition::{self, Place, Scouting, Table, Way},
-    report::finding::Weight,
+    report::finding::{Finding, Weight},
 };
 use serde_json::json;
 use std::path::Path;
@@ -30,6 +30,7 @@ pub(crate) fn run(args: &Args, given: &Scout) -> anyhow::Result<Verdict> {
 fn look(given: &Scout, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
     let image = choose::open(path, &given.reading)?;
     let seen = partition::scout(&image, true, screen)?;
+    let older = diagnosis::formatted_over(&image, &seen, screen)?;
     let whole =
         seen.volumes.iter().all(|place| !place.boot_gone && place.extent.offset + place.bytes <= image.len());
     let faults = seen.findings.iter().any(|finding| finding.weight != Weight::Remark);
@@ -39,8 +40,17 @@ fn look(given: &Scout, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
     if !found && (seen.table == Table::None || seen.findings.is_empty()) {
         return Err(choose::nothing(path, &image, &seen));
     }
-    let volumes: Vec<_> =
-        seen.volumes.iter().enumerate().map(|(n, place)| json::place(n + 1, place)).collect();
+    let volumes: Vec<_> = seen
+        .volumes
+        .iter()
+        .enumerate()
+        .map(|(n, place)| {
+            let mut volume = json::place(n + 1, place);
+            let own = older.iter().find(|(index, _)| *index == n);
+            volume["older"] = own.map(|(_, finding)| json::finding(finding, place.extent.offset)).into();
+            volume
+        })
+        .collect();
     let document = json!({
         "schema": "punchdog.scout/1",
         "image": json::image(path, image.len()),
@@ -60,7 +70,7 @@ fn look(given: &Scout, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
         .chain(seen.strangers.iter().map(|stranger| stranger.name.title))
         .collect();
     let verdict = (format!("{order}: {}", kinds.join(", ")), style);
-    Ok(Looked { verdict, page: text(path, given, &image, &seen, fine), document, fine })
+    Ok(Looked { verdict, page: text(path, given, &image, &seen, &older, fine), document, fine })
 }
 
 pub(crate) fn table_name(table: Table) -> &'static str {
@@ -88,7 +98,14 @@ fn table_text(seen: &Scouting) -> String {
     }
 }
 
-fn text(path: &Path, given: &Scout, medium: &choose::Image, seen: &Scouting, fine: bool) -> Page {
+fn text(
+    path: &Path,
+    given: &Scout,
+    medium: &choose::Image,
+    seen: &Scouting,
+    older: &[(usize, Finding)],
+    fine: bool,
+) -> Page {
     let bytes = medium.len();
     let mut page = Page::new();
     let name = choose::file_name(path);
@@ -109,6 +126,12 @@ fn text(path: &Path, given: &Scout, medium: &choose::Image, seen: &Scouting, fin
     }
     for (number, place) in seen.volumes.iter().enumerate() {
         volume(&mut page, number + 1, place, medium);
+        for (_, finding) in older.iter().filter(|(index, _)| *index == number) {
+            page.under(
+                14,
+                &format!("It is nearly empty, and {}: most likely it was formatted over.", finding.summary),
+            );
+        }
     }
     for stranger in &seen.strangers {
         let left = format!("-  {:<8}", "other");
@@ -140,6 +163,15 @@ fn text(path: &Path, given: &Scout, medium: &choose::Image, seen: &Scouting, fin
     if let Some(place) = seen.volumes.first() {
         let again = if place.way == Way::Bare { String::new() } else { " --volume 1".to_owned() };
         next.push((format!("punchdog check {image}{again}{reading}"), "is the volume itself sound?"));
+        if let Some((index, _)) = older.first() {
+            let finds = page::quoted(&page::beside(path, "", "finds.json"));
+            let again =
+                if place.way == Way::Bare { String::new() } else { format!(" --volume {}", index + 1) };
+            next.push((
+                format!("punchdog unearth {image}{again}{reading} --out {finds}"),
+                "searches for what was on it before; write nothing to the medium",
+            ));
+        }
     } else if seen.strangers.is_empty() {
         let finds = page::quoted(&page::beside(path, "", "finds.json"));
         next.push((

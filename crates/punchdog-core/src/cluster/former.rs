@@ -1,4 +1,4 @@
-//! What an earlier life of the medium left: folders in space that the volume calls free.
+//! What an earlier life of the medium left: folders, or boot sectors, in space that the volume calls free.
 //!
 //! Formatting lays down empty tables and an empty root folder; clusters keep their bytes. A volume that is in
 //! order and nearly empty, with folders of another one in its free space, was formatted over: that its owner
@@ -14,9 +14,13 @@ use crate::{
 };
 
 /// Files and folders from which on a volume is in use, and what is in its free space is what was deleted.
-const NEARLY_EMPTY: usize = 16;
+pub(crate) const NEARLY_EMPTY: usize = 16;
 /// Bytes of free space that are looked at.
 const LOOKED_AT: u64 = 32 << 20;
+/// Where an NTFS of more than a few GB has its records, as hosts lay it down: cluster 786432, of 4 KiB; bytes of them that
+/// are looked at. The copy of its boot sector stands in the last sector.
+const USUAL_MFT: u64 = 786_432 * 4096;
+const FEW_RECORDS: u64 = 64 << 10;
 
 /// What is left of an older volume.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -42,11 +46,19 @@ pub(crate) fn look(
     }
     let own = medium.lenient(0, 512).bytes;
     let mut found: Option<Former> = None;
+    let mut pieces = Vec::new();
     let (mut at, mut left) = (from, LOOKED_AT);
     while left > 0
         && let Some(piece) = medium.piece_from(at, medium.len())
     {
         let piece = Extent::new(piece.offset, piece.length.min(left));
+        pieces.push(piece);
+        at = piece.end();
+        left = left.minus(piece.length);
+    }
+    let further = [Extent::new(USUAL_MFT, FEW_RECORDS), Extent::new(medium.len().minus(512), 512)];
+    pieces.extend(further.into_iter().filter(|piece| piece.offset >= at && piece.end() <= medium.len()));
+    for piece in pieces {
         let bytes = medium.lenient(piece.offset, piece.length.size()).bytes;
         for (number, sector) in bytes.chunks(512).enumerate() {
             let place = piece.offset.plus(number.times(512).wide());
@@ -57,11 +69,24 @@ pub(crate) fn look(
                 former.boot = former.boot.or(boot.then_some(place));
             }
         }
-        at = piece.end();
-        left = left.minus(piece.length);
     }
     // One alone can be a folder that was deleted from this volume.
     found.filter(|former| former.folders > 1 || former.boot.is_some())
+}
+
+/// True where the beginnings of folders, from the root on, show that hardly anything is on a volume. `open` gives what
+/// stands in one: of each file nothing, of each folder what opens it; `None` where that is more than its beginning shows.
+pub(crate) fn is_nearly_empty<F>(root: F, open: impl Fn(F) -> Option<Vec<Option<F>>>) -> bool {
+    let (mut left, mut nodes) = (vec![root], 0_usize);
+    while let Some(folder) = left.pop() {
+        let Some(items) = open(folder) else { return false };
+        nodes = nodes.plus(items.len());
+        if nodes > NEARLY_EMPTY {
+            return false;
+        }
+        left.extend(items.into_iter().flatten());
+    }
+    true
 }
 
 /// True for the beginning of a folder, of whatever family: what is beneath a volume need not be of its own,
@@ -70,8 +95,18 @@ fn begins_folder(sector: &[u8]) -> bool {
     match sector.byte(0) {
         b'.' => begins_with_dots(sector),
         FILE_ENTRY => begins_with_set(sector),
+        b'F' => is_record_of_folder(sector),
         _ => false,
     }
+}
+
+/// A record of NTFS, in use, of a folder: with places to mend as its length wants them (one a sector of 512 bytes, and one).
+fn is_record_of_folder(sector: &[u8]) -> bool {
+    let (fixups, flags, used, length) = (sector.le16(6), sector.le16(22), sector.le32(24), sector.le32(28));
+    sector.starts_with(b"FILE")
+        && matches!((fixups, length), (3, 1024) | (9, 4096))
+        && flags & 3 == 3
+        && (56..=length).contains(&used)
 }
 
 /// A boot sector: its name, or fields that only such a one has (exFAT 1.00, 3.1.2; FAT 1.03, Boot Sector and BPB).

@@ -57,6 +57,78 @@ pub(crate) fn paired(empty: &[(u32, &str)], lost: &[(usize, &str)]) -> Vec<(u32,
     pairs
 }
 
+/// A name whose entry is gone.
+pub(crate) struct Left<'n> {
+    /// The name.
+    pub(crate) name: &'n str,
+    /// The first clusters of the files before and behind it, where its folder has them in the order of its entries.
+    pub(crate) between: Option<(u32, u32)>,
+}
+
+/// Which end of a gap in a folder a name was left at: the first file of the gap, or the last.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Side {
+    /// Its name stands before its entry.
+    First,
+    /// Its name stands behind its entry.
+    Last,
+}
+
+/// Pairs of files, one behind the other, from which on a folder tells an order, and the tenths of them that must be in it.
+const IN_ORDER: (usize, usize) = (4, 9);
+
+/// The first clusters of the files before and behind entry `at`, where the folder has its files (entry and first cluster, in
+/// the order of entries) in the order of their clusters, as where they were written one after the other.
+pub(crate) fn between(files: &[(u32, u32)], at: u32) -> Option<(u32, u32)> {
+    let pairs = files.len().minus(1);
+    let rising = files.windows(2).filter(|pair| matches!(pair, [one, next] if one.1 < next.1)).count();
+    let behind = files.partition_point(|(index, _)| *index < at);
+    let before = files.get(behind.checked_sub(1)?)?.1;
+    let next = files.get(behind).map_or(u32::MAX, |(_, first)| *first);
+    (pairs >= IN_ORDER.0 && rising.times(10) >= pairs.times(IN_ORDER.1) && before < next)
+        .then_some((before, next))
+}
+
+/// Names without entries, and lost chains (first cluster, extension) that can be theirs: a kind is paired off where it has as
+/// many of the one as of the other; else the name is that of the first, or the last, chain between its neighbours, where it
+/// begins as that kind does. Gives the numbers, name first, and whether the neighbours told.
+pub(crate) fn named(
+    names: &[Left<'_>],
+    lost: &[(u32, Option<&str>)],
+    side: Side,
+) -> Vec<(usize, usize, bool)> {
+    let kind = |name: &str| name.rsplit_once('.').and_then(|(_, extension)| kinds::usual_of(extension));
+    let fits =
+        |name: &Left<'_>, extension: Option<&str>| kind(name.name) == extension.and_then(kinds::usual_of);
+    if let ([name], [(_, extension)]) = (names, lost) {
+        return if fits(name, *extension) { vec![(0, 0, false)] } else { Vec::new() };
+    }
+    let numbered: Vec<(u32, &str)> =
+        names.iter().enumerate().map(|(n, left)| (n.narrow(), left.name)).collect();
+    let chains: Vec<(usize, &str)> =
+        lost.iter().enumerate().filter_map(|(n, (_, extension))| Some((n, (*extension)?))).collect();
+    let mut pairs: Vec<(usize, usize, bool)> =
+        paired(&numbered, &chains).into_iter().map(|(name, chain)| (name.size(), chain, false)).collect();
+    for (number, left) in names.iter().enumerate() {
+        let Some((from, to)) = left.between.filter(|_| pairs.iter().all(|pair| pair.0 != number)) else {
+            continue;
+        };
+        let inside = lost.iter().enumerate().filter(|(chain, (first, _))| {
+            (from..to).contains(first) && pairs.iter().all(|pair| pair.1 != *chain)
+        });
+        let chosen = match side {
+            Side::First => inside.min_by_key(|(_, (first, _))| *first),
+            Side::Last => inside.max_by_key(|(_, (first, _))| *first),
+        };
+        pairs.extend(
+            chosen
+                .filter(|(_, (_, extension))| fits(left, *extension))
+                .map(|(chain, _)| (number, chain, true)),
+        );
+    }
+    pairs
+}
+
 #[cfg(test)]
 mod pairing {
     use super::*;
@@ -66,6 +138,38 @@ mod pairing {
         let empty = [(3, "a.WAV"), (5, "b.wave"), (7, "c.png"), (9, "d.txt")];
         assert_eq!(paired(&empty, &[(0, "wav"), (1, "png"), (2, "wav")]), [(7, 1), (3, 0), (5, 2)]);
         assert_eq!(paired(&empty, &[(0, "wav"), (1, "txt")]), [], "one chain for two names; text is no kind");
+    }
+
+    #[test]
+    fn a_folder_in_order_tells_what_stood_between_two_files() {
+        let rising = [(2, 10), (5, 20), (8, 30), (20, 90), (23, 100), (26, 110)];
+        assert_eq!(between(&rising, 11), Some((30, 90)));
+        assert_eq!(between(&rising, 30), Some((110, u32::MAX)));
+        assert_eq!(between(&rising, 1), None, "nothing before it");
+        assert_eq!(between(&rising[..4], 11), None, "too few to tell an order");
+        let mixed = [(2, 10), (5, 70), (8, 30), (20, 90), (23, 40), (26, 110)];
+        assert_eq!(between(&mixed, 11), None);
+    }
+
+    #[test]
+    fn a_name_gets_the_chain_at_its_end_of_the_gap() {
+        let left = |name, between| [Left { name, between }];
+        let lost = [(40, Some("jpg")), (50, Some("png")), (60, Some("jpg")), (95, Some("jpg"))];
+        assert_eq!(named(&left("a.JPG", Some((30, 90))), &lost, Side::First), [(0, 0, true)]);
+        assert_eq!(named(&left("a.JPG", Some((30, 90))), &lost, Side::Last), [(0, 2, true)]);
+        assert_eq!(
+            named(&left("a.jpg", Some((45, 55))), &lost, Side::First),
+            [],
+            "a picture of another kind"
+        );
+        assert_eq!(named(&left("a.jpg", None), &lost, Side::First), [], "three chains for one name");
+        assert_eq!(
+            named(&left("a.png", None), &lost, Side::Last),
+            [(0, 1, false)],
+            "the only one of its kind"
+        );
+        assert_eq!(named(&left("notes.txt", None), &[(7, None)], Side::First), [(0, 0, false)]);
+        assert_eq!(named(&left("a.jpg", None), &[(7, None)], Side::First), []);
     }
 }
 

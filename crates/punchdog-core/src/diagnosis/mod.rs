@@ -202,6 +202,25 @@ fn must_not_overlap(target: &Target, seen: &Scouting) -> Result<(), NotChosen> {
     }
 }
 
+/// What is left of older volumes, where `seen` has hardly anything on it: the volume's index, and the remark that says so.
+/// A volume that is in use is not read for it.
+pub fn formatted_over(
+    image: &dyn Medium,
+    seen: &Scouting,
+    watch: &dyn Watch,
+) -> Result<Vec<(usize, Finding)>, MediumError> {
+    let mut all = Vec::new();
+    for (index, found) in seen.volumes.iter().enumerate().filter(|(_, found)| !found.boot_gone) {
+        let Ok(target) = place(image, seen, found, watch) else { continue };
+        if target.volume.is_nearly_empty(&Window::new(image, target.extent)) {
+            let read = Diagnosed::of(image, target, None, watch)?;
+            let over = read.reason_for_absence().filter(|_| read.is_formatted_over());
+            all.extend(over.map(|finding| (index, finding.clone())));
+        }
+    }
+    Ok(all)
+}
+
 /// A volume as it was read, and what hosts make of it.
 pub struct Diagnosed {
     /// The volume and the way to it.

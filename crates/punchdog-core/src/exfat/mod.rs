@@ -34,7 +34,7 @@ pub mod upcase;
 
 use crate::{
     arith::Sat,
-    cluster::{aside::Aside, occupied::Occupied},
+    cluster::{aside::Aside, former, occupied::Occupied},
     family::{Kind, Survey, Volume, Wanted},
     files::{
         content::Content,
@@ -59,6 +59,9 @@ use boot::Boot;
 use geometry::Believed;
 use sets::Flaws;
 use tree::{HIDING, Node, Reached};
+
+/// Bytes of a folder in which that of a nearly empty volume ends.
+const FEW_ENTRIES: u64 = 64 << 10;
 
 /// An exFAT volume whose geometry is known.
 pub struct ExfatVolume {
@@ -102,6 +105,23 @@ impl Volume for ExfatVolume {
 
     fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError> {
         Ok(Box::new(self.read(medium, watch)?))
+    }
+
+    fn is_nearly_empty(&self, medium: &dyn Medium) -> bool {
+        let geometry = &self.believed.geometry;
+        let Some(upcase) = upcase::Upcase::decode(&upcase::Upcase::recommended()) else { return false };
+        former::is_nearly_empty(geometry.root_cluster, |cluster| {
+            if !geometry.has(cluster) {
+                return None;
+            }
+            // The first entries tell whether there are more than a few.
+            let length = geometry.cluster_bytes().min(FEW_ENTRIES);
+            let bytes = medium.lenient(geometry.cluster_place(cluster), length.size()).bytes;
+            let reading = sets::Reading::of(&bytes, &upcase, cluster == geometry.root_cluster);
+            let open =
+                |item: &sets::Item| (item.attributes() & layout::DIRECTORY != 0).then_some(item.stream.first);
+            reading.end.is_some().then(|| reading.items.iter().map(open).collect())
+        })
     }
 
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {

@@ -37,6 +37,9 @@ pub trait Volume {
     fn data_at(&self) -> u64;
     /// Reads it through, once; what that shows answers the rest.
     fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError>;
+    /// True where a few reads show that hardly anything is on it: what its owner misses may then be what it was formatted
+    /// over, and reading it through costs little.
+    fn is_nearly_empty(&self, medium: &dyn Medium) -> bool;
     /// What each host does with it; `sector` is the logical sector size of the device in bytes.
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast>;
 

@@ -30,7 +30,7 @@ pub mod tree;
 
 use crate::{
     arith::Sat,
-    cluster::{aside::Aside, occupied::Occupied},
+    cluster::{aside::Aside, former, occupied::Occupied},
     family::{Kind, Survey, Volume, Wanted},
     files::{
         content::Content,
@@ -52,7 +52,7 @@ use crate::{
     },
 };
 use boot::Boot;
-use folder::Flaws;
+use folder::{Flaws, Reading};
 use geometry::Believed;
 use jiff::civil::DateTime;
 use tree::{Node, Reached};
@@ -115,6 +115,27 @@ impl Volume for FatVolume {
 
     fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError> {
         Ok(Box::new(self.read(medium, watch)?))
+    }
+
+    fn is_nearly_empty(&self, medium: &dyn Medium) -> bool {
+        let geometry = &self.believed.geometry;
+        // A folder by its cluster; the narrow root has none.
+        former::is_nearly_empty(geometry.wide().then_some(geometry.root_cluster), |folder| {
+            let (at, length) = match folder {
+                Some(cluster) if geometry.has(cluster) => {
+                    (geometry.cluster_offset(cluster), geometry.cluster_bytes().wide())
+                }
+                Some(_) => return None,
+                None => (geometry.root_offset(), geometry.root_bytes()),
+            };
+            let bytes = medium.lenient(at, length.size()).bytes;
+            let root = folder.is_none_or(|cluster| geometry.wide() && cluster == geometry.root_cluster);
+            let reading = Reading::of(&bytes, geometry.bounds(), root);
+            let open = |item: &folder::Item| {
+                item.entry.is_folder().then(|| Some(item.entry.first_cluster(geometry.wide())))
+            };
+            reading.end.is_some().then(|| reading.items.iter().map(open).collect())
+        })
     }
 
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {

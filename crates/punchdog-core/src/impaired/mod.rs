@@ -64,6 +64,9 @@ impl Volume for Impaired {
     fn data_at(&self) -> u64 {
         self.0.data_at()
     }
+    fn is_nearly_empty(&self, medium: &dyn Medium) -> bool {
+        self.0.is_nearly_empty(medium)
+    }
     fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError> {
         let mut inner = self.0.survey(medium, watch)?;
         let wraps = wraps::period(medium, false).map(|after| Wraps::of(medium, &mut *inner, after));

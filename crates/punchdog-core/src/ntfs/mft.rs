@@ -15,6 +15,9 @@ use crate::{
 const STEP: usize = 64;
 /// Records at most: each takes a few bytes, also where there is none.
 pub(super) const MOST: u64 = 1 << 26;
+/// Bytes of its bitmap at most, where hardly anything is on a volume; and the first with records of people's files, from 24 on.
+const BITMAP: u64 = 1 << 20;
+const FIRST_BYTE: usize = 3;
 /// Runs of $MFT's own attribute list that are followed.
 const PARTS: usize = 4096;
 
@@ -200,6 +203,26 @@ impl Mft {
         self.missing = self.size.minus(self.map.len());
     }
 
+    /// True where its bitmap has no more than so many records of people's files in use.
+    pub fn few_in_use(&self, medium: &dyn Medium, most: u64) -> bool {
+        let zero = self.read(medium, own::MFT).unwrap_or_default();
+        let of = |a: &&Attribute<'_>| a.kind() == kind::BITMAP && a.name().is_empty();
+        let list = attributes(&zero).0;
+        let Some(bitmap) = list.iter().find(of).filter(|_| self.missing == 0) else { return false };
+        let bytes = if bitmap.resident() {
+            bitmap.value().to_vec()
+        } else {
+            let (runs, bad) = decode(bitmap.runs(), bitmap.clusters(), self.geometry.clusters());
+            let length = bitmap.size().min(self.records().wide().div_ceil(8)).min(BITMAP);
+            let whole = bad.is_none() && bitmap.size() <= BITMAP;
+            if !whole {
+                return false;
+            }
+            Mapping::of(&runs, self.geometry.cluster()).read(medium, 0, length.size())
+        };
+        let used: u64 = bytes.iter().skip(FIRST_BYTE).map(|byte| u64::from(byte.count_ones())).sum();
+        used <= most
+    }
     /// Records there are.
     pub fn records(&self) -> u32 {
         self.size.per(self.geometry.record().wide()).narrow()

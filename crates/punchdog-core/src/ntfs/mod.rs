@@ -44,7 +44,7 @@ pub mod volume;
 
 use crate::{
     arith::Sat,
-    cluster::{aside::Aside, occupied::Occupied},
+    cluster::{aside::Aside, former, occupied::Occupied},
     family::{Kind, Survey, Volume, Wanted},
     files::order::{Listing, Take},
     medium::{Extent, Medium, MediumError, OverlayWindow, Window},
@@ -111,6 +111,10 @@ impl Volume for NtfsVolume {
         let survey = survey::survey(medium, &self.believed.geometry, watch)?;
         let boot = boot::judge(medium, &self.believed);
         Ok(Box::new(NtfsSurvey { believed: self.believed.clone(), survey, boot }))
+    }
+
+    fn is_nearly_empty(&self, medium: &dyn Medium) -> bool {
+        mft::Mft::find(medium, &self.believed.geometry).few_in_use(medium, former::NEARLY_EMPTY.wide())
     }
 
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {

@@ -33,6 +33,10 @@ fn touched(p: &mut Patient, path: &str) {
     p.damaged.push(all);
 }
 
+fn spectrogram(number: u32) -> String {
+    format!("Recordings/Thumbs/spectrogram number {number:03}.png")
+}
+
 /// Of sets in the hole all is lost but the content; of the first the name, of the last the file entry.
 fn hole_of_zeros(p: &mut Patient, _: &mut Seed) {
     let path = |number: u32| format!("Recordings/Thumbs/spectrogram number {number:03}.png");
@@ -241,6 +245,22 @@ pub(super) const ALL: &[Fault] = &[
         p.costs.push(OTHER.to_owned());
         let (place, _) = p.bit(p.find(OTHER).clusters[0]);
         p.damaged.push(Extent::new(place, 4));
+    }),
+    fault("a file entry gone, its name left", "exfat/stray-entry", |p, _| {
+        let all = all_of(p, &spectrogram(9));
+        p.fill(all.offset, 64, 0xFF);
+        p.damaged.push(all);
+    }),
+    fault("a hole in a folder that ends before a name", "exfat/stray-entry", |p, _| {
+        for path in (9..12).map(spectrogram) {
+            let all = all_of(p, &path);
+            p.fill(all.offset, all.length, 0xFF);
+            p.moves(&[&path]);
+        }
+        // The name behind the hole is that of the last file in it; the others have none left.
+        let last = p.find(&spectrogram(12)).entry;
+        p.fill(last, 64, 0xFF);
+        touched(p, &spectrogram(12));
     }),
     fault("a folder's set lost", "exfat/lost-folder", |p, _| {
         let all = all_of(p, FOLDER);

@@ -2,7 +2,7 @@
 
 use super::{ANY, CROWDED, FOLDER, Fault, LONG, Patient, README, fault};
 use crate::seed::Seed;
-use punchdog_core::fat::names;
+use punchdog_core::{fat::names, medium::Extent};
 
 fn folder_at(p: &Patient, path: &str) -> u64 {
     p.geometry.cluster_offset(p.find(path).clusters[0])
@@ -21,6 +21,16 @@ fn behind_last(p: &Patient, path: &str) -> u64 {
 fn long_place(p: &Patient, path: &str) -> u64 {
     let made = p.find(path);
     made.entry - u64::from(made.entries - 1) * 32
+}
+
+fn thumbnail(number: u32) -> String {
+    format!("Pictures/Thumbs/thumbnail number {number:03}.png")
+}
+
+/// The parts of a name whose entry is gone are findings on the damage.
+fn name_left(p: &mut Patient, path: &str) {
+    let (from, to) = (long_place(p, path), p.find(path).entry);
+    p.damaged.push(Extent::new(from, to - from));
 }
 
 fn end_early(p: &mut Patient, _: &mut Seed) {
@@ -175,6 +185,23 @@ pub(super) const ALL: &[Fault] = &[
     fault("folder marked as a file", "fat/wrong-type", ANY, |p, _| wrong_type(p, FOLDER, 0x20)),
     fault("file marked as a folder", "fat/wrong-type", ANY, |p, _| {
         wrong_type(p, "Pictures/IMG_0002.PNG", 0x10);
+    }),
+    fault("the entry behind a long name gone", "fat/long-name-stray", ANY, |p, _| {
+        let made = p.find(&thumbnail(9));
+        p.fill(made.entry, 32, 0xFF);
+        name_left(p, &thumbnail(9));
+    }),
+    fault("a hole in a folder that begins behind a long name", "fat/long-name-stray", ANY, |p, _| {
+        // The name before the hole is that of the first file in it; the others have none left.
+        let first = p.find(&thumbnail(9)).entry;
+        p.fill(first, 32, 0xFF);
+        name_left(p, &thumbnail(9));
+        for path in (10..13).map(thumbnail) {
+            let from = long_place(p, &path);
+            let to = p.find(&path).entry + 32;
+            p.fill(from, to - from, 0xFF);
+            p.moves(&[&path]);
+        }
     }),
     fault("label in a subfolder", "fat/label-misplaced", ANY, label_in_folder),
     fault("second label in the root", "fat/label-misplaced", ANY, |p, _| {

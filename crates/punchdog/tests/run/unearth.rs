@@ -214,6 +214,16 @@ fn what_was_formatted_over_comes_back() {
                 assert!(said.contains("punchdog unearth card.img --out "), "{name}: {said}");
             }
         }
+        if !name.starts_with("no volume") {
+            // A glance at the whole medium says so too, and what comes next.
+            let place = &json(at, &["scout", "card.img"], 0)["volumes"][0];
+            let code = place["older"]["code"].as_str().unwrap_or_else(|| panic!("{name}: {place}"));
+            assert!(code.ends_with("/older-volume-in-free-space"), "{name}: {code}");
+            let said = run(at, &["scout", "card.img"]).out;
+            let flat = said.split_whitespace().collect::<Vec<_>>().join(" ");
+            assert!(flat.contains("most likely it was formatted over"), "{name}: {said}");
+            assert!(said.contains("punchdog unearth card.img --out "), "{name}: {said}");
+        }
         let said = json(at, &["unearth", "card.img", "--out", "finds.json"], 0);
         assert_eq!((&said["schema"], &said["done"]), (&"punchdog.unearth/1".into(), &true.into()), "{name}");
         let found = finds(at, &image);

@@ -4,13 +4,14 @@
 use super::{
     Job,
     files::clear_bits,
-    writing::{Slots, edit_stream, link, new_set, take_row, take_up_to},
+    joined,
+    writing::{Slots, link, new_set, take_row, take_up_to},
 };
 use crate::{
     arith::Sat,
     cluster::{
         chain::run_of,
-        keeping::{asked_to_keep, listed, paired},
+        keeping::{asked_to_keep, listed},
     },
     exfat::{
         catalogue as c,
@@ -40,7 +41,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if !job.steps.is_empty() || job.survey.has_unseen() {
         return Ok(());
     }
-    join(job)?;
+    joined::mend(job)?;
     if !job.steps.is_empty() {
         return Ok(());
     }
@@ -56,40 +57,6 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         return keep(job, &lost);
     }
     free(job, &lost, "as chosen", Provenance::Judged)
-}
-
-/// Gives lost chains to empty files that they begin like.
-fn join(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
-    let tree = &job.survey.tree;
-    let empty = |node: &Node| !node.folder && node.stream.length == 0 && node.first == 0 && node.place != 0;
-    let entries: Vec<(u32, &str)> = tree
-        .below_root()
-        .filter(|(_, node)| empty(node))
-        .map(|(number, node)| (number, &*node.name))
-        .collect();
-    let chains = tree.lost.iter().enumerate().filter(|(_, lost)| !lost.blank);
-    let chains: Vec<(usize, &str)> =
-        chains.filter_map(|(n, lost)| Some((n, lost.extension.as_deref()?))).collect();
-    for (number, lost) in paired(&entries, &chains) {
-        let Some(chain) = job.survey.tree.lost.get(lost).cloned() else { continue };
-        let path = job.survey.tree.path(number);
-        let room = chain.length.wide().times(job.believed.geometry.cluster_bytes());
-        let length = chain.bytes.unwrap_or(room);
-        let step = Step::new(
-            "content-joined",
-            format!("{path}: give it the lost clusters from {} on, {length} bytes", chain.first),
-            Provenance::Judged,
-            "the file is empty, the clusters begin as its kind does, and there is no other of either: a recording that was cut off",
-            &[&c::LOST_CLUSTERS],
-        )
-        .file(path)
-        .or(format!("keep the clusters as a file in the folder {ADRIFT}, and the file empty"));
-        edit_stream(job, number, step, |stream| {
-            stream.flags = POSSIBLE | if chain.chained { 0 } else { NO_CHAIN };
-            (stream.first, stream.length, stream.valid) = (chain.first, length, length);
-        })?;
-    }
-    Ok(())
 }
 
 fn free(

@@ -10,6 +10,7 @@ mod boot_region;
 mod counts;
 mod files;
 mod hidden;
+mod joined;
 mod keep;
 mod names;
 mod root;

@@ -2,23 +2,21 @@
 //! entry in the folder that their ".." names.
 
 use super::{
-    Job,
-    writing::{
-        Slot, edit, free_place, free_places, link_chain, plain_entry, set_link, take_clusters, take_up_to,
-    },
+    Job, joined,
+    writing::{Slot, free_place, free_places, link_chain, plain_entry, set_link, take_clusters, take_up_to},
 };
 use crate::{
     arith::{Peek, Sat},
     cluster::{
         chain::{End, Link},
-        keeping::{asked_to_keep, listed, paired},
+        keeping::{asked_to_keep, listed},
     },
     fat::{
         catalogue as c,
         geometry::Geometry,
         layout::{ATTR_ARCHIVE, ATTR_DIRECTORY, ENTRY_BYTES, ShortEntry},
         names,
-        tree::{Lost, Node, Reached},
+        tree::{Lost, Reached},
     },
     files::naming::{ADRIFT, Names},
     medium::{Extent, MediumError, OverlayWindow},
@@ -53,7 +51,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if !job.steps.is_empty() || job.survey.tree.lost.is_empty() || job.survey.has_unseen() {
         return Ok(());
     }
-    join(job)?;
+    joined::mend(job)?;
     if !job.steps.is_empty() {
         return Ok(());
     }
@@ -78,47 +76,6 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     job.steps.run(job.window, step, |window| {
         chains.iter().flatten().try_for_each(|cluster| set_link(window, &geometry, *cluster, Link::Free))
     })
-}
-
-/// Gives lost chains to empty files that they begin like.
-fn join(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
-    let tree = &job.survey.tree;
-    let empty = |node: &Node| !node.folder && node.size() == 0 && node.first == 0 && node.place != 0;
-    let entries: Vec<(u32, &str)> = tree
-        .below_root()
-        .filter(|(_, node)| empty(node))
-        .map(|(number, node)| (number, &*node.name))
-        .collect();
-    let chains = tree.lost.iter().enumerate().filter(|(_, lost)| lost.folder_in.is_none());
-    let chains: Vec<(usize, &str)> =
-        chains.filter_map(|(n, lost)| Some((n, lost.extension.as_deref()?))).collect();
-    let pairs = paired(&entries, &chains);
-    let geometry = job.believed.geometry;
-    for (number, lost) in pairs {
-        let Some(chain) = job.survey.tree.lost.get(lost).cloned() else { continue };
-        let Some(place) = job.survey.tree.node(number).map(|node| node.place) else { continue };
-        let path = job.survey.tree.path(number);
-        let room = chain.length.times(geometry.cluster_bytes());
-        let size = chain.bytes.map_or(room, Sat::narrow);
-        let step = Step::new(
-            "content-joined",
-            format!("{path}: give it the lost chain at cluster {}, {size} bytes", chain.head),
-            Provenance::Judged,
-            "the file is empty, the chain begins as its kind does, and there is no other of either: a recording that was cut off",
-            &[&c::LOST_CHAIN],
-        )
-        .file(path)
-        .or(format!("keep the chain as a file in the folder {ADRIFT}, and the file empty"));
-        let broken = broken(job, std::slice::from_ref(&chain));
-        job.steps.run(job.window, step, |window| {
-            broken.iter().try_for_each(|cluster| set_link(window, &geometry, *cluster, Link::End))?;
-            edit(window, place, |raw| {
-                raw.size = size.into();
-                raw.set_first_cluster(chain.head);
-            })
-        })?;
-    }
-    Ok(())
 }
 
 /// An entry for a lost chain.
@@ -247,7 +204,7 @@ fn kept(place: &str, folder: &str, lost: &[Lost]) -> Step {
 }
 
 /// The last clusters of chains that have no end.
-fn broken(job: &mut Job<'_, '_, '_, '_>, lost: &[Lost]) -> Vec<u32> {
+pub(super) fn broken(job: &mut Job<'_, '_, '_, '_>, lost: &[Lost]) -> Vec<u32> {
     let links = &mut job.survey.links;
     let endless = lost.iter().filter(|l| l.end != End::Proper);
     endless

@@ -11,6 +11,7 @@ mod counts;
 mod entries;
 mod folders;
 mod geometry;
+mod joined;
 mod keep;
 mod table;
 mod writing;

@@ -1208,6 +1208,40 @@ fn entry_sets_and_folders() {
     "#]],
     );
     says(
+        "a file entry gone, its name left",
+        &expect![[r#"
+            exfat/lost-clusters at 15369+1
+              1 cluster belongs to nothing, and may be a png file: from 80 on. The bitmap has clusters 80 to 80 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            exfat/stray-entry at 81024+32 81056+32 81088+32
+              folder Recordings/Thumbs: secondary entries belong to no file (4 entries). 
+            judged: Recordings/Thumbs/spectrogram number 009.png: write the entries that its name has lost, for the lost clusters from 80 on, 160 bytes
+              the clusters begin as its kind does, and there is no other of either
+            36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+        "#]],
+    );
+    says(
+        "a hole in a folder that ends before a name",
+        &expect![[r#"
+            exfat/lost-clusters at 15369+1
+              1 cluster belongs to nothing, and may be a png file: from 80 on. The bitmap has clusters 80 to 80 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            exfat/lost-clusters at 15369+1
+              1 cluster belongs to nothing, and may be a png file: from 81 on. The bitmap has clusters 81 to 81 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            exfat/lost-clusters at 15370+1
+              1 cluster belongs to nothing, and may be a png file: from 82 on. The bitmap has clusters 82 to 82 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            exfat/lost-clusters at 15370+1
+              1 cluster belongs to nothing, and may be a png file: from 83 on. The bitmap has clusters 83 to 83 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            judged: Recordings/Thumbs/spectrogram number 012.png: write the entries that its name has lost, for the lost clusters from 83 on, 159 bytes
+              the files of its folder lie in the order of its entries: these clusters are the last before those of the file behind it, and begin as its kind does
+            judged: keep 3 lost chains as files in the folder ADRIFT
+              the bitmap has them in use, and no file claims them; names and exact lengths are not known
+            derived: folder Recordings/Thumbs: mark 12 entries unused
+              no file entry stands before them
+            derived: set the bitmap as the clusters are used, in 1 cluster
+              every cluster that a file, a folder or the volume's own tables claim
+            33 of 36 files are whole after the repair, 4 rest on judgement and should be opened before they are handed out, 3 are kept without their names or folders; the volume is sound.
+        "#]],
+    );
+    says(
         "name entries without a file",
         &expect![[r#"
         exfat/stray-entry at 26016+32

@@ -1401,15 +1401,15 @@ fn folders_and_their_entries() {
               1 cluster from 53 on belongs to no file, and begins like a png file. The table has a chain of 1 cluster from cluster 53 on, which begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
             fat/lost-chain at 16600+4
               1 cluster from 54 on belongs to no file, and begins like a png file. The table has a chain of 1 cluster from cluster 54 on, which begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
-            judged: keep 6 lost chains as files in the folder ADRIFT
+            judged: Pictures/Thumbs/thumbnail number 004.png: write the entry that its name has lost, for the lost chain at cluster 51, 160 bytes
+              the files of its folder lie in the order of its entries: this chain is the first behind that of the file before it, and begins as its kind does
+            judged: keep 5 lost chains as files in the folder ADRIFT
               the table has them in use, and no file claims them; names and exact sizes are not known
-            derived: folder Pictures/Thumbs: mark 2 entries free
-              no short entry follows that they belong to
-            judged: folder Pictures/Thumbs: mark 16 entries free
+            judged: folder Pictures/Thumbs: mark 15 entries free
               they name nothing that exists
             derived: write the FSInfo sector: 1572 free clusters
               counted in the table
-            29 of 35 files are whole after the repair, 6 rest on judgement and should be opened before they are handed out, 6 are kept without their names or folders; the volume is sound.
+            30 of 35 files are whole after the repair, 6 rest on judgement and should be opened before they are handed out, 5 are kept without their names or folders; the volume is sound.
         "#]],
     );
     says(
@@ -1480,6 +1480,42 @@ fn folders_and_their_entries() {
             derived: Logs/2026/counts on the western ledges, second visit.csv: write the parts of its long name again
               the place of each part and the short name
             35 of 35 files are whole after the repair; the volume is sound.
+        "#]],
+    );
+    says(
+        "the entry behind a long name gone",
+        &expect![[r#"
+            fat/junk-entry at 55776+32
+              folder Pictures/Thumbs: a folder holds entries that no host wrote (1 entry). 1 entry of folder Pictures/Thumbs is of this kind.
+            fat/lost-chain at 16612+4
+              1 cluster from 57 on belongs to no file, and begins like a png file. The table has a chain of 1 cluster from cluster 57 on, which begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
+            fat/long-name-stray at 55712+32 55744+32
+              folder Pictures/Thumbs: parts of a long name belong to nothing (2 entries). 2 entries of folder Pictures/Thumbs are of this kind.
+            judged: Pictures/Thumbs/thumbnail number 009.png: write the entry that its name has lost, for the lost chain at cluster 57, 165 bytes
+              the chain begins as its kind does, and there is no other of either
+            35 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+        "#]],
+    );
+    says(
+        "a hole in a folder that begins behind a long name",
+        &expect![[r#"
+            fat/junk-entry at 55776+32 58880+32 58912+32
+              folder Pictures/Thumbs: a folder holds entries that no host wrote (10 entries). 10 entries of folder Pictures/Thumbs are of this kind.
+            fat/lost-chain at 16612+4
+              1 cluster from 57 on belongs to no file, and begins like a png file. The table has a chain of 1 cluster from cluster 57 on, which begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
+            fat/lost-chain at 16616+4
+              1 cluster from 58 on belongs to no file, and begins like a png file. The table has a chain of 1 cluster from cluster 58 on, which begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
+            fat/lost-chain at 16624+4
+              1 cluster from 60 on belongs to no file, and begins like a png file. The table has a chain of 1 cluster from cluster 60 on, which begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
+            judged: Pictures/Thumbs/thumbnail number 009.png: write the entry that its name has lost, for the lost chain at cluster 57, 165 bytes
+              the files of its folder lie in the order of its entries: this chain is the first behind that of the file before it, and begins as its kind does
+            judged: keep 3 lost chains as files in the folder ADRIFT
+              the table has them in use, and no file claims them; names and exact sizes are not known
+            judged: folder Pictures/Thumbs: mark 9 entries free
+              they name nothing that exists
+            derived: write the FSInfo sector: 1572 free clusters
+              counted in the table
+            32 of 35 files are whole after the repair, 4 rest on judgement and should be opened before they are handed out, 3 are kept without their names or folders; the volume is sound.
         "#]],
     );
     says(
