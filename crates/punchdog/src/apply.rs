@@ -15,14 +15,37 @@ use punchdog_core::{
         apply::{self, ApplyError, Standing},
         content::{self, Content},
         error::PlanError,
+        measure::Measured,
         plan::{Plan, Scope},
     },
 };
-use serde_json::json;
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::Path;
 
 /// Bytes of a plan file at most: a plan names ranges, not volumes.
 const PLAN_LIMIT: u64 = 1 << 30;
+
+/// The document of `apply`.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Document {
+    #[schemars(extend("const" = "punchdog.apply/2"))]
+    schema: &'static str,
+    image: json::Image,
+    copy: String,
+    journal: String,
+    /// Bytes of the copy that differ from the image, and in how many places.
+    written_bytes: u64,
+    written_places: u64,
+    finished_an_earlier_apply: bool,
+    /// The copy measures as the plan said.
+    as_planned: bool,
+    /// As measured on the copy.
+    outcome: Measured,
+    /// Of the files that rest on judgement, where that was asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    content: Option<Content>,
+}
 
 pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
     let plan = read_plan(&given.plan)?;
@@ -37,21 +60,18 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
     let broken = content.as_ref().is_some_and(|content| !content.broken.is_empty());
     let fine = applied.as_planned;
     if args.json {
-        let mut document = json!({
-            "schema": "punchdog.apply/2",
-            "image": json::image(&given.image, image.len()),
-            "copy": given.copy.display().to_string(),
-            "journal": journal_path(&given.copy).display().to_string(),
-            "written_bytes": applied.written.bytes,
-            "written_places": applied.written.places,
-            "finished_an_earlier_apply": applied.standing == Standing::Partly,
-            "as_planned": fine,
-            "outcome": applied.measured,
-        });
-        if let (Some(content), Some(all)) = (&content, document.as_object_mut()) {
-            all.insert("content".to_owned(), json!(content));
-        }
-        json::print(&document)?;
+        json::print(&Document {
+            schema: "punchdog.apply/2",
+            image: json::Image::of(&given.image, image.len()),
+            copy: given.copy.display().to_string(),
+            journal: journal_path(&given.copy).display().to_string(),
+            written_bytes: applied.written.bytes,
+            written_places: applied.written.places,
+            finished_an_earlier_apply: applied.standing == Standing::Partly,
+            as_planned: fine,
+            outcome: applied.measured,
+            content,
+        })?;
         return Ok(Verdict::of(fine && !broken));
     }
     let mut page = Page::new();

@@ -11,11 +11,16 @@ use crate::{
 };
 use punchdog_core::{
     diagnosis::{Diagnosed, Verdict as Comes},
+    family::Kind,
     medium::Medium,
     partition::Scouting,
-    report::finding::{Finding, Weight},
+    report::{
+        examination::{Deleted, Tally},
+        finding::{Finding, Weight},
+    },
 };
-use serde_json::json;
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::Path;
 
 /// Findings of one class that are shown one by one.
@@ -34,7 +39,7 @@ pub(crate) fn run(args: &Args, given: &Check) -> anyhow::Result<Verdict> {
 }
 
 /// Looks at one image.
-fn look(given: &Check, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
+fn look(given: &Check, path: &Path, screen: &Screen) -> anyhow::Result<Looked<Document>> {
     let target = given.target(path);
     let image = choose::open(path, &target.which.reading)?;
     let (chosen, seen) = choose::all(&image, &target, screen)?;
@@ -42,21 +47,19 @@ fn look(given: &Check, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
     for Chosen { target, again } in chosen {
         examined.push((Diagnosed::of(&image, target, None, screen)?, again));
     }
-    let table_faults = seen.as_ref().map_or(&[][..], |seen| &seen.findings);
     let sound = seen.as_ref().is_none_or(Scouting::in_order)
         && examined.iter().all(|(found, _)| found.examination.sound());
-    let volumes: Vec<_> = examined.iter().map(|(found, _)| volume_json(found)).collect();
-    let document = json!({
-        "schema": "punchdog.check/2",
-        "image": json::image(path, image.len()),
-        "sound": sound,
-        "volumes": volumes,
-        "table": seen.as_ref().map(|seen| json!({
-            "kind": crate::scout::table_name(seen.table),
-            "findings": table_faults.iter().map(|f| json::finding(f, 0)).collect::<Vec<_>>(),
-        })),
-        "strangers": seen.as_ref().map_or_else(Vec::new, json::strangers),
-    });
+    let document = Document {
+        schema: "punchdog.check/2",
+        image: json::Image::of(path, image.len()),
+        sound,
+        volumes: examined.iter().map(|(found, _)| Volume::of(found)).collect(),
+        table: seen.as_ref().map(|seen| Table {
+            kind: crate::scout::table_name(seen.table),
+            findings: json::Finding::all(&seen.findings, 0),
+        }),
+        strangers: seen.as_ref().map_or_else(Vec::new, json::strangers),
+    };
     let mut page = Page::new();
     if let Some(seen) = &seen {
         table(&mut page, seen, &target);
@@ -80,19 +83,60 @@ fn look(given: &Check, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
     Ok(Looked { verdict: (texts.join("; "), style), page, document, fine: sound })
 }
 
-fn volume_json(found: &Diagnosed) -> serde_json::Value {
-    let Diagnosed { target, examination, .. } = found;
-    let base = target.extent.offset;
-    json!({
-        "kind": target.volume.kind().name(),
-        "offset": base,
-        "bytes": target.volume.bytes(),
-        "label": examination.label,
-        "sound": examination.sound(),
-        "files": examination.tally,
-        "deleted": examination.deleted,
-        "findings": examination.findings.iter().map(|f| json::finding(f, base)).collect::<Vec<_>>(),
-    })
+/// The document of `check`.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Document {
+    #[schemars(extend("const" = "punchdog.check/2"))]
+    schema: &'static str,
+    image: json::Image,
+    /// Nothing weighs more than a remark, of the table and of every volume.
+    sound: bool,
+    volumes: Vec<Volume>,
+    /// Where one volume was chosen, none.
+    table: Option<Table>,
+    /// What Punchdog does not know.
+    strangers: Vec<json::Stranger>,
+}
+
+/// The partition table.
+#[derive(Serialize, JsonSchema)]
+struct Table {
+    /// `none`, `mbr` or `gpt`.
+    kind: &'static str,
+    findings: Vec<json::Finding>,
+}
+
+/// A volume as it was read.
+#[derive(Serialize, JsonSchema)]
+struct Volume {
+    kind: Kind,
+    /// Where it begins.
+    offset: u64,
+    bytes: u64,
+    label: Option<String>,
+    /// Nothing weighs more than a remark.
+    sound: bool,
+    files: Tally,
+    /// What is marked deleted.
+    deleted: Deleted,
+    findings: Vec<json::Finding>,
+}
+
+impl Volume {
+    fn of(found: &Diagnosed) -> Self {
+        let Diagnosed { target, examination, .. } = found;
+        let base = target.extent.offset;
+        Self {
+            kind: target.volume.kind(),
+            offset: base,
+            bytes: target.volume.bytes(),
+            label: examination.label.clone(),
+            sound: examination.sound(),
+            files: examination.tally,
+            deleted: examination.deleted,
+            findings: json::Finding::all(&examination.findings, base),
+        }
+    }
 }
 
 fn table(page: &mut Page, seen: &Scouting, target: &Target) {

@@ -13,6 +13,7 @@ use punchdog_core::{
         Diagnosed, Target,
         outside::{Ground, Hint},
     },
+    family::Kind,
     medium::Medium,
     report::{
         examination::Exhibit,
@@ -21,7 +22,8 @@ use punchdog_core::{
         wording::capital,
     },
 };
-use serde_json::{Value, json};
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::Path;
 
 pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
@@ -36,16 +38,16 @@ pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
     drop(screen);
     let fine = told.iter().all(|(found, ..)| found.reaches_every_host());
     if args.json {
-        let volumes: Vec<Value> = told.iter().map(|(found, _, hints)| volume_json(found, hints)).collect();
-        let mut document = json!({
-            "schema": "punchdog.explain/2",
-            "image": json::image(&given.target.image, image.len()),
-        });
-        if let [only] = volumes.as_slice() {
-            document["hosts"] = only["hosts"].clone();
-        }
-        document["volumes"] = volumes.into();
-        json::print(&document)?;
+        let hosts = match told.as_slice() {
+            [(only, ..)] => Some(Host::all(only)),
+            _ => None,
+        };
+        json::print(&Document {
+            schema: "punchdog.explain/2",
+            image: json::Image::of(&given.target.image, image.len()),
+            hosts,
+            volumes: told.iter().map(|(found, _, hints)| Volume::of(found, hints)).collect(),
+        })?;
         return Ok(Verdict::of(fine));
     }
     let mut page = Page::new();
@@ -59,47 +61,120 @@ pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
     Ok(Verdict::of(fine))
 }
 
-fn host_json(host: &HostForecast, target: &Target) -> Value {
-    let missed = target.not_found_by(host.host);
-    json!({
-        "host": host.host,
-        "finds_volume": missed.is_none(),
-        "not_found_by": missed.map(|entry| entry.code),
-        "mounts_read_only": host.mounts_read_only,
-        "mounts_read_write": host.mounts_read_write,
-        "refused_by": host.refused_by,
-        "reason": host.reason,
-        "log": host.log.join("\n"),
-        "log_read_write": host.log_read_write.join("\n"),
-        "seen": host.seen,
-        "basis": host.basis,
-    })
+/// The document of `explain`.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Document<'d> {
+    #[schemars(extend("const" = "punchdog.explain/2"))]
+    schema: &'static str,
+    image: json::Image,
+    /// Those of the only volume.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    hosts: Option<Vec<Host<'d>>>,
+    volumes: Vec<Volume<'d>>,
 }
 
-fn volume_json(found: &Diagnosed, hints: &[Hint]) -> Value {
-    let Diagnosed { target, examination, hosts } = found;
-    let base = target.extent.offset;
-    let evidence = examination.exhibits.iter().map(|exhibit| {
-        json!({
-            "place": exhibit.place,
-            "offset": exhibit.offset + base,
-            "bytes": hex::encode(&exhibit.bytes),
-            "note": exhibit.note,
-        })
-    });
-    json!({
-        "kind": target.volume.kind().name(),
-        "offset": base,
-        "bytes": target.volume.bytes(),
-        "label": examination.label,
-        "sound": examination.sound(),
-        "story": examination.story,
-        "likely": examination.likely,
-        "intact": examination.intact,
-        "hosts": hosts.iter().map(|host| host_json(host, target)).collect::<Vec<_>>(),
-        "evidence": evidence.collect::<Vec<_>>(),
-        "outside": hints,
-    })
+/// What a host does.
+#[derive(Serialize, JsonSchema)]
+struct Host<'d> {
+    /// `linux` or `windows`.
+    #[serde(rename = "host")]
+    name: &'static str,
+    finds_volume: bool,
+    /// The code of the fault of the table that keeps it from there.
+    not_found_by: Option<&'static str>,
+    /// Once it gets there.
+    mounts_read_only: bool,
+    mounts_read_write: bool,
+    /// The code of the finding that it refuses the volume for.
+    refused_by: Option<&'static str>,
+    reason: &'d str,
+    /// What it logs, a line a row; `DEV` stands for the device.
+    log: String,
+    log_read_write: String,
+    /// What its user sees.
+    seen: &'d str,
+    basis: Basis,
+}
+
+impl<'d> Host<'d> {
+    fn all(found: &'d Diagnosed) -> Vec<Self> {
+        let of = |host: &'d HostForecast| {
+            let missed = found.target.not_found_by(host.host);
+            Self {
+                name: host.host,
+                finds_volume: missed.is_none(),
+                not_found_by: missed.map(|entry| entry.code),
+                mounts_read_only: host.mounts_read_only,
+                mounts_read_write: host.mounts_read_write,
+                refused_by: host.refused_by,
+                reason: &host.reason,
+                log: host.log.join("\n"),
+                log_read_write: host.log_read_write.join("\n"),
+                seen: &host.seen,
+                basis: host.basis,
+            }
+        };
+        found.hosts.iter().map(of).collect()
+    }
+}
+
+/// Bytes that show what is wrong.
+#[derive(Serialize, JsonSchema)]
+struct Shown<'d> {
+    place: &'d str,
+    /// Where they stand.
+    offset: u64,
+    /// In hexadecimal.
+    bytes: String,
+    note: &'d str,
+}
+
+/// A volume, why it does not mount, and what is still whole.
+#[derive(Serialize, JsonSchema)]
+struct Volume<'d> {
+    kind: Kind,
+    /// Where it begins.
+    offset: u64,
+    bytes: u64,
+    label: Option<&'d str>,
+    /// Nothing weighs more than a remark.
+    sound: bool,
+    /// What is wrong, in one or two sentences.
+    story: &'d str,
+    /// What probably happened.
+    likely: Option<&'d str>,
+    /// What is still whole, a sentence each.
+    intact: &'d [String],
+    hosts: Vec<Host<'d>>,
+    evidence: Vec<Shown<'d>>,
+    /// What to try where nothing in the volume stops a host, in order.
+    outside: &'d [Hint],
+}
+
+impl<'d> Volume<'d> {
+    fn of(found: &'d Diagnosed, outside: &'d [Hint]) -> Self {
+        let Diagnosed { target, examination, .. } = found;
+        let base = target.extent.offset;
+        let evidence = examination.exhibits.iter().map(|exhibit| Shown {
+            place: &exhibit.place,
+            offset: exhibit.offset + base,
+            bytes: hex::encode(&exhibit.bytes),
+            note: &exhibit.note,
+        });
+        Self {
+            kind: target.volume.kind(),
+            offset: base,
+            bytes: target.volume.bytes(),
+            label: examination.label.as_deref(),
+            sound: examination.sound(),
+            story: &examination.story,
+            likely: examination.likely.as_deref(),
+            intact: &examination.intact,
+            hosts: Host::all(found),
+            evidence: evidence.collect(),
+            outside,
+        }
+    }
 }
 
 /// In a word, of so many hosts, of which some refuse it and some do not find it.

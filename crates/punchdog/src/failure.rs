@@ -1,6 +1,8 @@
 //! How a command ends: fine, not sound, or not done, with what to do next.
 
 use crate::page;
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::{fmt, path::Path};
 
 /// The answer of a command that could do its work.
@@ -69,10 +71,42 @@ pub(crate) fn report(error: &anyhow::Error, of: Option<&Path>, json: bool) {
     say(&text, &next, json);
 }
 
+const SCHEMA: &str = "punchdog.error/1";
+
+/// The document of what could not be done.
+#[derive(Serialize, JsonSchema)]
+#[schemars(rename = "Failed")]
+pub(crate) struct Document {
+    #[schemars(extend("const" = "punchdog.error/1"))]
+    schema: &'static str,
+    /// Of several images, which.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    image: Option<Named>,
+    error: String,
+    /// What to do.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    next: Vec<String>,
+}
+
+/// An image by its path.
+#[derive(Serialize, JsonSchema)]
+struct Named {
+    path: String,
+}
+
+impl Document {
+    /// One of several images.
+    pub(crate) fn of(image: &Path, error: &str) -> Self {
+        let image = Some(Named { path: image.display().to_string() });
+        Self { schema: SCHEMA, image, error: error.to_owned(), next: Vec::new() }
+    }
+}
+
 /// Prints an error in either form.
 pub(crate) fn say(text: &str, next: &str, json: bool) {
     if json {
-        let document = serde_json::json!({ "schema": "punchdog.error/1", "error": text, "next": [next] });
+        let document =
+            Document { schema: SCHEMA, image: None, error: text.to_owned(), next: vec![next.to_owned()] };
         let _ = crate::json::print(&document);
         return;
     }

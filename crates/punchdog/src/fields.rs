@@ -10,10 +10,30 @@ use crate::{
 };
 use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
 use punchdog_core::{
+    family::Kind,
     medium::{Medium, Window},
     report::fields::{FieldGroup, FieldRow},
 };
-use serde_json::json;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// The document of `fields`.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Document {
+    #[schemars(extend("const" = "punchdog.fields/1"))]
+    schema: &'static str,
+    image: json::Image,
+    volume: Volume,
+    structures: Vec<FieldGroup>,
+}
+
+/// A volume.
+#[derive(Serialize, JsonSchema)]
+struct Volume {
+    kind: Kind,
+    /// Where it begins.
+    offset: u64,
+}
 
 pub(crate) fn run(args: &Args, given: &Fields) -> anyhow::Result<Verdict> {
     let image = choose::open(&given.target.image, &given.target.which.reading)?;
@@ -35,12 +55,12 @@ pub(crate) fn run(args: &Args, given: &Fields) -> anyhow::Result<Verdict> {
     }
     let wrong = groups.iter().flat_map(|group| &group.rows).filter(|row| row.wrong).count();
     if args.json {
-        json::print(&json!({
-            "schema": "punchdog.fields/1",
-            "image": json::image(&given.target.image, image.len()),
-            "volume": { "kind": chosen.target.volume.kind().name(), "offset": chosen.target.extent.offset },
-            "structures": groups,
-        }))?;
+        json::print(&Document {
+            schema: "punchdog.fields/1",
+            image: json::Image::of(&given.target.image, image.len()),
+            volume: Volume { kind: chosen.target.volume.kind(), offset: chosen.target.extent.offset },
+            structures: groups,
+        })?;
         return Ok(Verdict::Fine);
     }
     let mut page = Page::new();

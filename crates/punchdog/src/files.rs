@@ -9,7 +9,7 @@ use crate::{
     watch::Screen,
 };
 use punchdog_core::{
-    family::{Survey, Wanted},
+    family::{Kind, Survey, Wanted},
     files::{
         content::Part,
         filler,
@@ -21,8 +21,8 @@ use punchdog_core::{
     progress::Watch,
     unearth::Find,
 };
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize, Serializer, ser::SerializeSeq};
-use serde_json::{Value, json};
 use std::{cell::RefCell, ops::ControlFlow, path::Path};
 
 pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
@@ -55,11 +55,11 @@ pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
     if args.json {
         json::print(&Document {
             schema: "punchdog.files/1",
-            image: json::image(&given.target.image, image.len()),
-            volume: chosen.as_ref().map(|chosen| {
-                let volume = &chosen.target.volume;
-                let base = chosen.target.extent.offset;
-                json!({ "kind": volume.kind().name(), "offset": base, "bytes": volume.bytes() })
+            image: json::Image::of(&given.target.image, image.len()),
+            volume: chosen.as_ref().map(|chosen| About {
+                kind: chosen.target.volume.kind(),
+                offset: chosen.target.extent.offset,
+                bytes: chosen.target.volume.bytes(),
             }),
             files: List(&source, given),
         })?;
@@ -201,12 +201,24 @@ fn read(listed: &Listed<'_>, given: &Files, screen: &Screen) -> anyhow::Result<V
 }
 
 /// The document of `files`; its list is written file by file.
-#[derive(Serialize)]
-struct Document<'d> {
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Document<'d> {
+    #[schemars(extend("const" = "punchdog.files/1"))]
     schema: &'static str,
-    image: Value,
-    volume: Option<Value>,
+    image: json::Image,
+    /// None where finds are all there is.
+    volume: Option<About>,
+    #[schemars(with = "Vec<Record<'d>>")]
     files: List<'d>,
+}
+
+/// The volume whose files are listed.
+#[derive(Serialize, JsonSchema)]
+struct About {
+    kind: Kind,
+    /// Where it begins.
+    offset: u64,
+    bytes: u64,
 }
 
 struct List<'l>(&'l Source<'l>, &'l Files);
@@ -217,7 +229,11 @@ impl Serialize for List<'_> {
         let mut failed = None;
         self.0.each(|row| {
             if failed.is_none() {
-                let mut record = Record::of(row.record, 0, self.1.hash.then(|| json!(row.hash)));
+                let mut record = Record::of(
+                    row.record,
+                    0,
+                    self.1.hash.then(|| row.hash.map_or(Hash::None, |hash| Hash::Of(hash.to_owned()))),
+                );
                 record.content = row.content.map(Judged::of);
                 failed = list.serialize_element(&record).err();
             }
@@ -227,7 +243,7 @@ impl Serialize for List<'_> {
 }
 
 /// What looking at a file's content came to, for JSON.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Judged {
     /// `whole`, `broken` or `not-judged`.
     pub(crate) verdict: String,
@@ -248,35 +264,52 @@ impl Judged {
     }
 }
 
-/// A file for JSON.
-#[derive(Serialize)]
+/// The SHA-256 of a file's content.
+#[derive(Serialize, JsonSchema)]
+#[serde(untagged)]
+pub(crate) enum Hash {
+    /// In hexadecimal.
+    Of(String),
+    /// Not all of it can be read, or it has none.
+    None,
+}
+
+/// A file or folder.
+#[derive(Serialize, JsonSchema)]
+#[schemars(rename = "File")]
 pub(crate) struct Record<'f> {
     path: &'f TreePath,
     folder: bool,
+    /// Bytes by its entry.
     size: u64,
-    state: &'static str,
+    state: State,
+    /// When it was last written, by its entry, in the time of the host that wrote it.
     modified: Option<String>,
+    /// `read-only`, `hidden` and such.
     attributes: Vec<&'static str>,
+    /// Where its content stands, in order, from the start of the image.
     extents: Vec<Extent>,
     /// What of it cannot be read from the medium: bytes from its start.
     #[serde(skip_serializing_if = "<[Extent]>::is_empty")]
     missing: &'f [Extent],
+    /// Why it is not whole.
     note: Option<&'f str>,
-    /// Left out where none was asked for.
+    /// Where it was asked for.
     #[serde(skip_serializing_if = "Option::is_none")]
-    sha256: Option<Value>,
+    sha256: Option<Hash>,
+    /// Whether it holds together, where that was asked for.
     #[serde(skip_serializing_if = "Option::is_none")]
     content: Option<Judged>,
 }
 
 impl<'f> Record<'f> {
     /// `file`, on the volume that begins at `base`.
-    pub(crate) fn of(file: &'f FileRecord, base: u64, sha256: Option<Value>) -> Self {
+    pub(crate) fn of(file: &'f FileRecord, base: u64, sha256: Option<Hash>) -> Self {
         Self {
             path: &file.path,
             folder: file.folder,
             size: file.size,
-            state: file.state.name(),
+            state: file.state,
             modified: file.modified.map(|time| time.to_string()),
             attributes: file.attributes.names(),
             extents: file.content.extents().map(|extent| extent.moved(base)).collect(),

@@ -7,6 +7,7 @@ use punchdog_core::{
     medium::Medium,
     unearth::{self, Find},
 };
+use schemars::JsonSchema;
 use serde::{
     Deserialize, Deserializer, Serialize,
     de::{DeserializeSeed, IgnoredAny, MapAccess, SeqAccess, Visitor},
@@ -21,7 +22,7 @@ use std::{
 pub(crate) const SCHEMA: &str = "punchdog.finds/1";
 
 /// The image that was searched.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Source {
     pub(crate) path: String,
     pub(crate) bytes: u64,
@@ -30,7 +31,7 @@ pub(crate) struct Source {
 }
 
 /// A volume whose space was searched.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Volume {
     pub(crate) kind: String,
     pub(crate) offset: u64,
@@ -38,13 +39,33 @@ pub(crate) struct Volume {
 }
 
 /// What was asked for.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Asked {
     pub(crate) kinds: Vec<String>,
     pub(crate) from: u64,
     pub(crate) to: u64,
     /// Space outside of volumes was searched too.
     pub(crate) outside: bool,
+}
+
+/// The document as a whole, which nobody holds.
+#[cfg(test)]
+#[derive(JsonSchema)]
+#[schemars(rename = "Finds")]
+#[expect(dead_code, reason = "it stands for its schema")]
+pub(crate) struct Whole {
+    #[schemars(extend("const" = "punchdog.finds/1"))]
+    schema: String,
+    image: Source,
+    volumes: Vec<Volume>,
+    asked: Asked,
+    finds: Vec<Find>,
+    /// All was searched.
+    done: bool,
+    /// Deleted and older files are all there.
+    named: bool,
+    /// How far content was searched.
+    searched_to: u64,
 }
 
 /// All but the list.

@@ -21,7 +21,8 @@ use punchdog_core::{
     repair::lay::{self, KeptOff, Laying},
     report::wording,
 };
-use serde_json::json;
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::{
     collections::HashSet,
     fs::File,
@@ -83,28 +84,56 @@ pub(crate) fn run(args: &Args, given: &Format) -> anyhow::Result<Verdict> {
     drop(screen);
     let fine = found.examination.sound() && found.reaches_every_host() && kept_off.stays.is_empty();
     if args.json {
-        json::print(&json!({
-            "schema": "punchdog.format/1",
-            "image": json::image(&given.target.image, image.len()),
-            "copy": given.copy.display().to_string(),
-            "journal": written.map(|_| journal_path(&given.copy).display().to_string()),
-            "kind": kind.name(),
-            "offset": place.offset,
-            "bytes": place.length,
-            "cluster_bytes": fresh.cluster(),
-            "table": given.table.map(|table| format!("{table:?}").to_lowercase()),
-            "wiped": given.wipe,
-            "written_bytes": written.map(|tally| tally.bytes),
-            "not_saved": unsaved,
-            "marked_bad_bytes": kept_off.marked,
-            "cannot_be_moved": kept_off.stays,
-            "sound": found.examination.sound(),
-        }))?;
+        json::print(&Document {
+            schema: "punchdog.format/1",
+            image: json::Image::of(&given.target.image, image.len()),
+            copy: given.copy.display().to_string(),
+            journal: written.map(|_| journal_path(&given.copy).display().to_string()),
+            kind,
+            offset: place.offset,
+            bytes: place.length,
+            cluster_bytes: fresh.cluster(),
+            table: given.table.map(|table| format!("{table:?}").to_lowercase()),
+            wiped: given.wipe,
+            written_bytes: written.map(|tally| tally.bytes),
+            not_saved: unsaved,
+            marked_bad_bytes: kept_off.marked,
+            cannot_be_moved: kept_off.stays,
+            sound: found.examination.sound(),
+        })?;
         return Ok(Verdict::of(fine));
     }
     let unread = (impaired::sectors(&unread), &kept_off);
     text(given, &found, (place, fresh.cluster()), (written, unread), &unsaved, fine)?;
     Ok(Verdict::of(fine))
+}
+
+/// The document of `format`.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Document {
+    #[schemars(extend("const" = "punchdog.format/1"))]
+    schema: &'static str,
+    image: json::Image,
+    copy: String,
+    /// None of a copy that was wiped.
+    journal: Option<String>,
+    kind: Kind,
+    /// Where the volume begins.
+    offset: u64,
+    bytes: u64,
+    cluster_bytes: u32,
+    /// `mbr` or `gpt`, where one was laid down with it.
+    table: Option<String>,
+    wiped: bool,
+    /// Bytes that differ from the image.
+    written_bytes: Option<u64>,
+    /// Files of the image that nobody copied out.
+    not_saved: Vec<String>,
+    marked_bad_bytes: u64,
+    /// Structures that fail in places.
+    cannot_be_moved: Vec<String>,
+    /// As the copy was checked.
+    sound: bool,
 }
 
 fn kind(given: FileSystem) -> Kind {

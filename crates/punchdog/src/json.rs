@@ -1,16 +1,10 @@
 //! What the JSON documents share.
 
 use crate::page;
-use punchdog_core::{
-    medium::Extent,
-    partition::{Place, Scouting},
-    report::finding::Finding,
-};
+use punchdog_core::{medium::Extent, partition::Scouting, report::finding};
+use schemars::JsonSchema;
 use serde::Serialize;
-use serde_json::{
-    Value, json,
-    ser::{Formatter, PrettyFormatter},
-};
+use serde_json::ser::{Formatter, PrettyFormatter};
 use std::{
     fmt::Write as _,
     io::{self, Write as _},
@@ -111,52 +105,84 @@ where
     }
 }
 
-/// The image: path and bytes.
-pub(crate) fn image(path: &Path, bytes: u64) -> Value {
-    json!({ "path": path.display().to_string(), "bytes": bytes })
+/// An image.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Image {
+    /// Its path, as it was given.
+    pub(crate) path: String,
+    /// Its length in bytes.
+    pub(crate) bytes: u64,
+}
+
+impl Image {
+    pub(crate) fn of(path: &Path, bytes: u64) -> Self {
+        Self { path: path.display().to_string(), bytes }
+    }
 }
 
 /// Ranges, moved by `base` so that they count from the start of the image.
-pub(crate) fn extents(list: &[Extent], base: u64) -> Vec<Value> {
-    let moved = list.iter().map(|extent| extent.moved(base));
-    moved.map(|extent| json!({ "offset": extent.offset, "length": extent.length })).collect()
+pub(crate) fn extents(list: &[Extent], base: u64) -> Vec<Extent> {
+    list.iter().map(|extent| extent.moved(base)).collect()
 }
 
-/// A finding of the volume that begins at `base`.
-pub(crate) fn finding(finding: &Finding, base: u64) -> Value {
-    json!({
-        "code": finding.entry.code,
-        "weight": finding.weight.name(),
-        "summary": finding.summary,
-        "detail": finding.detail(),
-        "extents": extents(&finding.extents, base),
-        "paths": finding.paths,
-        "count": finding.count,
-    })
+/// A finding.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Finding {
+    /// The stable code of its class: docs/findings.md.
+    pub(crate) code: &'static str,
+    /// `blocks-mount`, `risks-files`, `untidy` or `remark`.
+    pub(crate) weight: &'static str,
+    /// In a sentence.
+    pub(crate) summary: String,
+    /// What is there, what should be, and what follows.
+    pub(crate) detail: String,
+    /// Where, from the start of the image.
+    pub(crate) extents: Vec<Extent>,
+    /// The files that it concerns.
+    pub(crate) paths: Vec<String>,
+    /// More than 1 where many alike were folded into one.
+    pub(crate) count: u64,
 }
 
-/// A volume of an image.
-pub(crate) fn place(number: usize, place: &Place) -> Value {
-    json!({
-        "number": number,
-        "kind": place.what.name(),
-        "offset": place.extent.offset,
-        "bytes": place.bytes,
-        "found": place.way.name(),
-        "boot_sector_gone": place.boot_gone,
-        "entry": place.entry,
-    })
+impl Finding {
+    /// A finding of the volume that begins at `base`.
+    pub(crate) fn of(finding: &finding::Finding, base: u64) -> Self {
+        Self {
+            code: finding.entry.code,
+            weight: finding.weight.name(),
+            summary: finding.summary.clone(),
+            detail: finding.detail(),
+            extents: extents(&finding.extents, base),
+            paths: finding.paths.clone(),
+            count: finding.count,
+        }
+    }
+    /// All of a list.
+    pub(crate) fn all<'f>(list: impl IntoIterator<Item = &'f finding::Finding>, base: u64) -> Vec<Self> {
+        list.into_iter().map(|finding| Self::of(finding, base)).collect()
+    }
 }
 
 /// What is not ours.
-pub(crate) fn strangers(seen: &Scouting) -> Vec<Value> {
-    let all = seen.strangers.iter().map(|stranger| {
-        json!({
-            "title": stranger.name.title,
-            "advice": stranger.name.advice,
-            "offset": stranger.extent.offset,
-            "bytes": stranger.extent.length,
-        })
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Stranger {
+    /// What it is.
+    title: &'static str,
+    /// What may be done with it.
+    advice: &'static str,
+    /// Where it begins.
+    offset: u64,
+    /// Its length.
+    bytes: u64,
+}
+
+/// What is not ours.
+pub(crate) fn strangers(seen: &Scouting) -> Vec<Stranger> {
+    let all = seen.strangers.iter().map(|stranger| Stranger {
+        title: stranger.name.title,
+        advice: stranger.name.advice,
+        offset: stranger.extent.offset,
+        bytes: stranger.extent.length,
     });
     all.collect()
 }

@@ -21,6 +21,8 @@ mod page;
 mod plan;
 mod report;
 mod salvage;
+#[cfg(test)]
+mod schemas;
 mod scout;
 mod sheet;
 mod surface;

@@ -2,11 +2,12 @@
 
 use crate::{
     args::Args,
-    failure::{Failure, Verdict},
+    failure::{Document, Failure, Verdict},
     json,
     page::{self, Page},
 };
-use serde_json::{Value, json};
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::{
     path::{Path, PathBuf},
     sync::{
@@ -16,17 +17,17 @@ use std::{
 };
 
 /// What looking at one image came to.
-pub(crate) struct Looked {
+pub(crate) struct Looked<D> {
     /// In a few words.
     pub(crate) verdict: (String, anstyle::Style),
     /// In full.
     pub(crate) page: Page,
     /// For programs.
-    pub(crate) document: Value,
+    pub(crate) document: D,
     pub(crate) fine: bool,
 }
 
-impl Looked {
+impl<D: Serialize> Looked<D> {
     /// The answer of a command about this one image.
     pub(crate) fn print(&self, args: &Args) -> anyhow::Result<Verdict> {
         if args.json {
@@ -78,15 +79,33 @@ pub(crate) fn images(given: &[PathBuf]) -> anyhow::Result<Vec<PathBuf>> {
     Ok(all)
 }
 
+/// The document of a command about several images.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Several<D> {
+    schema: String,
+    /// All of them are in order.
+    fine: bool,
+    images: Vec<Answer<D>>,
+}
+
+/// The document of an image as it is alone, or why it cannot be looked at.
+#[derive(Serialize, JsonSchema)]
+#[serde(untagged)]
+enum Answer<D> {
+    Looked(D),
+    Failed(Document),
+}
+
 /// Looks at all of them, and prints a line for each, and the whole of those that are not fine.
-pub(crate) fn run(
+pub(crate) fn run<D: Serialize + Send>(
     args: &Args,
     images: &[PathBuf],
     schema: &str,
-    look: impl Fn(&Path) -> anyhow::Result<Looked> + Sync,
+    look: impl Fn(&Path) -> anyhow::Result<Looked<D>> + Sync,
 ) -> anyhow::Result<Verdict> {
     let next = AtomicUsize::new(0);
-    let slots: Vec<Mutex<Option<anyhow::Result<Looked>>>> = images.iter().map(|_| Mutex::new(None)).collect();
+    let slots: Vec<Mutex<Option<anyhow::Result<Looked<D>>>>> =
+        images.iter().map(|_| Mutex::new(None)).collect();
     let workers = std::thread::available_parallelism().map_or(2, usize::from).min(images.len());
     std::thread::scope(|scope| {
         for _ in 0..workers {
@@ -103,22 +122,15 @@ pub(crate) fn run(
         let found = slot.into_inner().unwrap_or_else(PoisonError::into_inner);
         found.unwrap_or_else(|| Err(Failure::with("stopped on request", "run it again")))
     });
-    let all: Vec<(&PathBuf, anyhow::Result<Looked>)> = images.iter().zip(looked).collect();
+    let all: Vec<(&PathBuf, anyhow::Result<Looked<D>>)> = images.iter().zip(looked).collect();
     let failed = all.iter().filter(|(_, found)| found.is_err()).count();
     let fine = all.iter().all(|(_, found)| found.as_ref().is_ok_and(|looked| looked.fine));
     if args.json {
-        let documents: Vec<Value> = all
-            .iter()
-            .map(|(image, found)| match found {
-                Ok(looked) => looked.document.clone(),
-                Err(error) => json!({
-                    "schema": "punchdog.error/1",
-                    "image": { "path": image.display().to_string() },
-                    "error": error.to_string(),
-                }),
-            })
-            .collect();
-        json::print(&json!({ "schema": schema, "fine": fine, "images": documents }))?;
+        let answers = all.into_iter().map(|(image, found)| match found {
+            Ok(looked) => Answer::Looked(looked.document),
+            Err(error) => Answer::Failed(Document::of(image, &error.to_string())),
+        });
+        json::print(&Several { schema: schema.to_owned(), fine, images: answers.collect() })?;
     } else {
         let mut page = Page::new();
         let longest =

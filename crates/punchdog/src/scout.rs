@@ -10,13 +10,56 @@ use crate::{
     watch::Screen,
 };
 use punchdog_core::{
-    diagnosis, impaired,
+    diagnosis,
+    family::Kind,
+    impaired,
     medium::{Extent, Medium, Unknown},
     partition::{self, Place, Scouting, Table, Way},
     report::finding::{Finding, Weight},
 };
-use serde_json::json;
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::Path;
+
+/// The document of `scout`.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Document {
+    #[schemars(extend("const" = "punchdog.scout/1"))]
+    schema: &'static str,
+    image: json::Image,
+    /// `none`, `mbr` or `gpt`.
+    table: &'static str,
+    /// Bytes of the sectors that the table counts in.
+    table_sector_bytes: u64,
+    volumes: Vec<Volume>,
+    /// What Punchdog does not know.
+    strangers: Vec<json::Stranger>,
+    /// What cannot be read.
+    unreadable: Vec<Extent>,
+    /// The value, where all bytes have one.
+    blank: Option<String>,
+    /// Faults of the partition table.
+    findings: Vec<json::Finding>,
+}
+
+/// A volume of an image.
+#[derive(Serialize, JsonSchema)]
+struct Volume {
+    /// From 1 on.
+    number: usize,
+    kind: Kind,
+    /// Where it begins.
+    offset: u64,
+    /// Bytes that it says it has.
+    bytes: u64,
+    /// `bare`, `listed` or `lost`.
+    found: &'static str,
+    boot_sector_gone: bool,
+    /// What its partition entry says, in words.
+    entry: Option<String>,
+    /// What is left of an older volume, where this one is nearly empty.
+    older: Option<json::Finding>,
+}
 
 pub(crate) fn run(args: &Args, given: &Scout) -> anyhow::Result<Verdict> {
     let images = match given.images.as_slice() {
@@ -27,7 +70,7 @@ pub(crate) fn run(args: &Args, given: &Scout) -> anyhow::Result<Verdict> {
 }
 
 /// Looks at one image.
-fn look(given: &Scout, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
+fn look(given: &Scout, path: &Path, screen: &Screen) -> anyhow::Result<Looked<Document>> {
     let image = choose::open(path, &given.reading)?;
     let seen = partition::scout(&image, true, screen)?;
     let older = diagnosis::formatted_over(&image, &seen, screen)?;
@@ -40,28 +83,30 @@ fn look(given: &Scout, path: &Path, screen: &Screen) -> anyhow::Result<Looked> {
     if !found && (seen.table == Table::None || seen.findings.is_empty()) {
         return Err(choose::nothing(path, &image, &seen));
     }
-    let volumes: Vec<_> = seen
-        .volumes
-        .iter()
-        .enumerate()
-        .map(|(n, place)| {
-            let mut volume = json::place(n + 1, place);
-            let own = older.iter().find(|(index, _)| *index == n);
-            volume["older"] = own.map(|(_, finding)| json::finding(finding, place.extent.offset)).into();
-            volume
-        })
-        .collect();
-    let document = json!({
-        "schema": "punchdog.scout/1",
-        "image": json::image(path, image.len()),
-        "table": table_name(seen.table),
-        "table_sector_bytes": seen.unit,
-        "volumes": volumes,
-        "strangers": json::strangers(&seen),
-        "unreadable": medium_unreadable(&image),
-        "blank": seen.blank.map(|blank| format!("{blank:?}").to_lowercase()),
-        "findings": seen.findings.iter().map(|f| json::finding(f, 0)).collect::<Vec<_>>(),
+    let volumes = seen.volumes.iter().enumerate().map(|(n, place)| Volume {
+        number: n + 1,
+        kind: place.what,
+        offset: place.extent.offset,
+        bytes: place.bytes,
+        found: place.way.name(),
+        boot_sector_gone: place.boot_gone,
+        entry: place.entry.clone(),
+        older: older
+            .iter()
+            .find(|(index, _)| *index == n)
+            .map(|(_, finding)| json::Finding::of(finding, place.extent.offset)),
     });
+    let document = Document {
+        schema: "punchdog.scout/1",
+        image: json::Image::of(path, image.len()),
+        table: table_name(seen.table),
+        table_sector_bytes: seen.unit,
+        volumes: volumes.collect(),
+        strangers: json::strangers(&seen),
+        unreadable: medium_unreadable(&image),
+        blank: seen.blank.map(|blank| format!("{blank:?}").to_lowercase()),
+        findings: json::Finding::all(&seen.findings, 0),
+    };
     let (order, style) = if fine { ("in order", page::GOOD) } else { ("not in order", page::BAD) };
     let kinds: Vec<&str> = seen
         .volumes

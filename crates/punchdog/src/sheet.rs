@@ -19,11 +19,25 @@ use punchdog_core::{
     },
     medium::Medium,
 };
-use serde_json::json;
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::{
     io::{Cursor, Write},
     path::{Path, PathBuf},
 };
+
+/// The document of `files --sheet`.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Document {
+    #[schemars(extend("const" = "punchdog.sheet/1"))]
+    schema: &'static str,
+    image: json::Image,
+    pictures: usize,
+    /// Pictures that could not be decoded.
+    not_shown: usize,
+    /// The files that were written.
+    pages: Vec<String>,
+}
 
 /// Pictures of a page.
 const PAGE: usize = 500;
@@ -88,13 +102,13 @@ pub(crate) fn write(
     }
     let names: Vec<String> = places.iter().map(|place| place.display().to_string()).collect();
     if args.json {
-        json::print(&json!({
-            "schema": "punchdog.sheet/1",
-            "image": json::image(&given.target.image, image.len()),
-            "pictures": pictures.len(),
-            "not_shown": broken,
-            "pages": names,
-        }))?;
+        json::print(&Document {
+            schema: "punchdog.sheet/1",
+            image: json::Image::of(&given.target.image, image.len()),
+            pictures: pictures.len(),
+            not_shown: broken,
+            pages: names,
+        })?;
         return Ok(Verdict::Fine);
     }
     let mut text = Page::new();

@@ -19,7 +19,8 @@ use punchdog_core::{
         read::{End, Host, Progress, Search},
     },
 };
-use serde_json::json;
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::{
     fs::{File, OpenOptions},
     io::{self, Write},
@@ -37,6 +38,24 @@ const BUSY: Duration = Duration::from_secs(1);
 const TOGETHER: u64 = 64 << 20;
 /// Places that are shown.
 const SHOWN: usize = 16;
+
+/// The document of `surface`.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Document {
+    #[schemars(extend("const" = "punchdog.surface-read/1"))]
+    schema: &'static str,
+    source: json::Image,
+    /// The file with the places.
+    list: String,
+    /// The file that was saved into.
+    image: Option<String>,
+    /// Nothing is left to be tried.
+    done: bool,
+    read_bytes: u64,
+    unreadable_bytes: u64,
+    slow_bytes: u64,
+    untried_bytes: u64,
+}
 
 pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
     let source = open(&given.source)?;
@@ -69,17 +88,17 @@ pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
     let kept = synced.and_then(|()| keep(&list, &given.list));
     kept.map_err(|error| not_saved(given, &error))?;
     if args.json {
-        json::print(&json!({
-            "schema": "punchdog.surface-read/1",
-            "source": json::image(&given.source, bytes),
-            "list": given.list.display().to_string(),
-            "image": given.image.as_ref().map(|path| path.display().to_string()),
-            "done": list.done,
-            "read_bytes": bytes - list.bytes_in(State::Untried) - list.bytes_in(State::Unreadable),
-            "unreadable_bytes": list.bytes_in(State::Unreadable),
-            "slow_bytes": list.bytes_in(State::Slow),
-            "untried_bytes": list.bytes_in(State::Untried),
-        }))?;
+        json::print(&Document {
+            schema: "punchdog.surface-read/1",
+            source: json::Image::of(&given.source, bytes),
+            list: given.list.display().to_string(),
+            image: given.image.as_ref().map(|path| path.display().to_string()),
+            done: list.done,
+            read_bytes: bytes - list.bytes_in(State::Untried) - list.bytes_in(State::Unreadable),
+            unreadable_bytes: list.bytes_in(State::Unreadable),
+            slow_bytes: list.bytes_in(State::Slow),
+            untried_bytes: list.bytes_in(State::Untried),
+        })?;
     } else {
         text(given, &list, &before)?;
     }

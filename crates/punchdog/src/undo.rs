@@ -9,9 +9,25 @@ use crate::{
 };
 use punchdog_core::{
     impaired,
+    medium::Extent,
     repair::apply::{self, ApplyError, Standing},
 };
-use serde_json::json;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// The document of `undo`.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Document {
+    #[schemars(extend("const" = "punchdog.undo/2"))]
+    schema: &'static str,
+    copy: String,
+    restored_bytes: u64,
+    restored_places: u64,
+    /// Nothing had to be put back.
+    stood_so_before: bool,
+    /// Places whose old bytes nobody knows: zeros stand there.
+    could_not_be_read: Vec<Extent>,
+}
 
 pub(crate) fn run(args: &Args, given: &Undo) -> anyhow::Result<Verdict> {
     let mut files = Files::new(&given.copy, None, None)?;
@@ -25,14 +41,14 @@ pub(crate) fn run(args: &Args, given: &Undo) -> anyhow::Result<Verdict> {
     let (bytes, places) = (undone.restored.bytes, undone.restored.places);
     let before = undone.standing == Standing::Unchanged;
     if args.json {
-        json::print(&json!({
-            "schema": "punchdog.undo/2",
-            "copy": given.copy.display().to_string(),
-            "restored_bytes": bytes,
-            "restored_places": places,
-            "stood_so_before": before,
-            "could_not_be_read": undone.unread,
-        }))?;
+        json::print(&Document {
+            schema: "punchdog.undo/2",
+            copy: given.copy.display().to_string(),
+            restored_bytes: bytes,
+            restored_places: places,
+            stood_so_before: before,
+            could_not_be_read: undone.unread,
+        })?;
         return Ok(Verdict::Fine);
     }
     let mut page = Page::new();

@@ -18,7 +18,8 @@ use punchdog_core::{
     medium::{Extent, Medium},
     unearth::{self, Complete, Earlier, Find, Outcome},
 };
-use serde_json::json;
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::{cell::RefCell, collections::BTreeMap, fs::File, io, path::Path};
 
 /// Kinds of what was found, with how many are complete, likely and not.
@@ -204,21 +205,47 @@ fn count(counts: &mut Counts, find: &Find) {
     row[column] += 1;
 }
 
-fn summary(about: &About, out: &Path, counts: &Counts, outcome: Outcome) -> serde_json::Value {
-    let rows: Vec<_> = counts
-        .iter()
-        .map(|((state, kind), [yes, likely, no])| {
-            json!({ "state": state.name(), "kind": kind, "yes": yes, "likely": likely, "no": no })
-        })
-        .collect();
-    json!({
-        "schema": "punchdog.unearth/1",
-        "image": { "path": about.image.path, "bytes": about.image.bytes },
-        "finds": out.display().to_string(),
-        "counts": rows,
-        "done": outcome.done,
-        "searched_to": outcome.searched_to,
-    })
+fn summary(about: &About, out: &Path, counts: &Counts, outcome: Outcome) -> Document {
+    let rows = counts.iter().map(|((state, kind), [yes, likely, no])| Count {
+        state: *state,
+        kind,
+        yes: *yes,
+        likely: *likely,
+        no: *no,
+    });
+    Document {
+        schema: "punchdog.unearth/1",
+        image: json::Image { path: about.image.path.clone(), bytes: about.image.bytes },
+        finds: out.display().to_string(),
+        counts: rows.collect(),
+        done: outcome.done,
+        searched_to: outcome.searched_to,
+    }
+}
+
+/// The document of `unearth`.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Document {
+    #[schemars(extend("const" = "punchdog.unearth/1"))]
+    schema: &'static str,
+    image: json::Image,
+    /// The file with the finds.
+    finds: String,
+    counts: Vec<Count>,
+    /// All was searched.
+    done: bool,
+    /// How far content was searched.
+    searched_to: u64,
+}
+
+/// Finds of a kind, by how complete they are.
+#[derive(Serialize, JsonSchema)]
+struct Count {
+    state: State,
+    kind: &'static str,
+    yes: u64,
+    likely: u64,
+    no: u64,
 }
 
 fn text(given: &Unearth, about: &About, counts: &Counts, outcome: Outcome) -> anyhow::Result<()> {

@@ -18,11 +18,12 @@ use crate::{
     progress::Watch,
     report::wording::counted,
 };
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::ops::ControlFlow;
 
 /// What a hint rests on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Ground {
     /// Bytes of the image.
@@ -32,7 +33,7 @@ pub enum Ground {
 }
 
 /// One thing to try outside the volume.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Hint {
     /// What it rests on.
     pub ground: Ground,

@@ -1,9 +1,10 @@
 //! The names of the file systems.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// The file systems that Punchdog mends.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Kind {
     /// FAT with 12-bit table entries.

@@ -9,6 +9,7 @@ use crate::{
     formats::Source,
     medium::{Extent, Medium, Unknown},
 };
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::convert::Infallible;
 
@@ -26,7 +27,7 @@ pub enum Piece {
 }
 
 /// Bytes that stand packed.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Packed {
     /// Where, in order.
     #[serde(rename = "packed")]

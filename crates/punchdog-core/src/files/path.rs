@@ -2,8 +2,9 @@
 //! takes memory for names and not for depth.
 
 use crate::arith::Sat;
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
-use std::{cmp::Ordering, fmt, sync::Arc};
+use std::{borrow::Cow, cmp::Ordering, fmt, sync::Arc};
 
 /// A file's or folder's path; `/` between names, none in front.
 #[derive(Clone)]
@@ -169,6 +170,15 @@ impl PartialEq<&str> for TreePath {
 impl PartialEq<String> for TreePath {
     fn eq(&self, other: &String) -> bool {
         self == other.as_str()
+    }
+}
+
+impl JsonSchema for TreePath {
+    fn schema_name() -> Cow<'static, str> {
+        "Path".into()
+    }
+    fn json_schema(_: &mut SchemaGenerator) -> Schema {
+        json_schema!({ "type": "string", "description": "A path in a volume, from its root, with a slash between the names." })
     }
 }
 

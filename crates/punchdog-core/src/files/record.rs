@@ -8,12 +8,13 @@ use super::{
 use crate::medium::{Extent, Medium};
 use bitflags::bitflags;
 use jiff::civil::DateTime;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::{borrow::Cow, convert::Infallible};
 
 /// What can be had of a file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum State {
     /// All of it, and it can be reached.

@@ -33,10 +33,11 @@ pub use begin::{BEGINNING, begins};
 pub use tape::{Source, Tape};
 
 use jiff::civil::DateTime;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// A kind of file that can be walked.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 #[expect(missing_docs, reason = "each is called as the trade calls it")]
 pub enum Format {

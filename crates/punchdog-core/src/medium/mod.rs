@@ -25,7 +25,19 @@ pub use read_log::ReadLog;
 use crate::arith::Sat;
 
 /// A range of bytes: `offset` from the start of the medium, `length` bytes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize, serde::Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    serde::Serialize,
+    serde::Deserialize,
+    schemars::JsonSchema,
+)]
 pub struct Extent {
     /// Bytes from the start.
     pub offset: u64,

@@ -5,11 +5,12 @@ use crate::{
     arith::Sat,
     medium::{Extent, Medium, MediumError, Overlay},
 };
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 /// Bytes before or after a change, written down as shortly as they allow.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Bytes {
     /// The bytes in hexadecimal.
@@ -23,7 +24,7 @@ pub enum Bytes {
 }
 
 /// One range that a step changes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct PlannedChange {
     /// Bytes from the start of the image.
     pub offset: u64,
@@ -212,7 +213,7 @@ fn written(
 }
 
 /// Bytes that differ, and the places they stand in: less than eight bytes apart is one place.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Tally {
     /// Bytes that differ.
     pub bytes: u64,

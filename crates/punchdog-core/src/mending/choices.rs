@@ -1,10 +1,11 @@
 //! Questions that the volume itself does not answer, and what the technician chose.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashSet};
 
 /// One way of answering a question that the volume itself does not answer.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ChoiceOption {
     /// The word to choose it by.
     pub option: String,
@@ -13,7 +14,7 @@ pub struct ChoiceOption {
 }
 
 /// A question with its options, and the one that was taken.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Choice {
     /// The word to choose by, as in `--choose NAME=OPTION`.
     pub name: String,

@@ -5,10 +5,11 @@ use crate::{
     mending::change::{self, PlannedChange, Tally},
     progress::Watch,
 };
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Where the bytes of a step come from, surest first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Provenance {
     /// An intact second copy.
@@ -31,7 +32,7 @@ impl Provenance {
 }
 
 /// On what the repair of one file rests.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Basis {
     /// The file.
     pub path: String,

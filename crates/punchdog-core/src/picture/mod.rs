@@ -12,11 +12,12 @@ use crate::{
     report::{finding::Weight, structure::Purpose},
 };
 use bitflags::bitflags;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::{collections::BTreeMap, ops::ControlFlow};
 
 /// What is in trouble, worst first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Trouble {
     /// It cannot be read.
@@ -132,7 +133,7 @@ pub struct Cell {
 }
 
 /// What one kind comes to in all, in the range that is drawn.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, JsonSchema)]
 pub struct Sum {
     /// Bytes.
     pub bytes: u64,

@@ -15,11 +15,12 @@ use crate::{
     progress::Watch,
     registry,
 };
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::{collections::BTreeSet, ops::ControlFlow};
 
 /// A file whose content does not hold together.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Broken {
     /// Where its volume begins in the image, where there are several.
     #[serde(skip_serializing_if = "Option::is_none", default)]
@@ -33,7 +34,7 @@ pub struct Broken {
 }
 
 /// What looking at the content of the files that rest on judgement came to.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Content {
     /// Files that were looked at.
     pub files: u64,

@@ -6,6 +6,7 @@ use crate::{
     progress::Watch,
 };
 use rayon::prelude::*;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::{
@@ -14,7 +15,7 @@ use std::{
 };
 
 /// A range that a plan rests on.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Evidence {
     /// Bytes from the start of the image.
     pub offset: u64,

@@ -16,6 +16,7 @@ use crate::{
     arith::{Peek, Sat},
     medium::{Extent, Medium, MediumError},
 };
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::io;
 
@@ -28,9 +29,10 @@ const RANGE: u64 = 1 << 20;
 const HEADER: u64 = 1 << 16;
 
 /// What the header says.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Header {
     /// [`SCHEMA`].
+    #[schemars(extend("const" = "punchdog.undo/1"))]
     pub schema: String,
     /// Bytes in the image, and so in the copy.
     pub bytes: u64,

@@ -17,6 +17,7 @@ use crate::{
         finding::{Finding, Weight},
     },
 };
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::{collections::BTreeMap, ops::ControlFlow, rc::Rc};
@@ -33,7 +34,7 @@ pub enum Subject {
 }
 
 /// What one examination of a volume comes to; equal for the overlay and for the copy.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Measured {
     /// Nothing weighs more than a remark.
     pub sound: bool,
@@ -51,7 +52,7 @@ pub struct Measured {
 }
 
 /// One volume of a whole medium, as measured.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct MeasuredVolume {
     /// Its file system.
     pub kind: Kind,

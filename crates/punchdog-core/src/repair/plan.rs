@@ -27,6 +27,7 @@ use crate::{
     },
     report::wording::counted,
 };
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
@@ -39,7 +40,7 @@ const ROUNDS: u32 = 40;
 const NAMED_BYTES: usize = 8 << 20;
 
 /// One step of a plan.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct PlannedStep {
     /// Its stable name.
     pub name: String,
@@ -65,7 +66,7 @@ pub struct PlannedStep {
 }
 
 /// The image that a plan is for.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct PlannedImage {
     /// Its path when the plan was made; a help for people, not checked.
     pub path: String,
@@ -79,7 +80,7 @@ pub struct PlannedImage {
 }
 
 /// What a plan is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Scope {
     /// One volume.
@@ -91,7 +92,7 @@ pub enum Scope {
 }
 
 /// The volume that a plan is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct PlannedVolume {
     /// Its file system.
     pub kind: Kind,
@@ -102,7 +103,7 @@ pub struct PlannedVolume {
 }
 
 /// What a plan leads to.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Outcome {
     /// As measured on the image.
     pub before: Measured,
@@ -125,9 +126,10 @@ pub struct Outcome {
 }
 
 /// A repair, step by step, with what it leads to.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Plan {
     /// [`SCHEMA`].
+    #[schemars(extend("const" = "punchdog.plan/3"))]
     pub schema: String,
     /// The image it is for.
     pub image: PlannedImage,
@@ -451,7 +453,7 @@ impl Plan {
     fn computed_seal(&self) -> String {
         /// The plan without its seal, field by field in the same order: the text of the same plan is
         /// always the same.
-        #[derive(Serialize)]
+        #[derive(Serialize, JsonSchema)]
         struct Open<'a> {
             schema: &'a str,
             image: &'a PlannedImage,

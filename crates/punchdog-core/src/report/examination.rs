@@ -13,6 +13,7 @@ use crate::{
     },
     medium::{Extent, Medium},
 };
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// A few bytes worth looking at, with what they show.
@@ -47,7 +48,7 @@ impl Exhibit {
 }
 
 /// How many files are in which state.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Tally {
     /// Folders that can be reached, without the root.
     pub folders: u64,
@@ -108,7 +109,7 @@ impl Tally {
 }
 
 /// How many deleted files can be had again.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Deleted {
     /// Files that are marked deleted, in deleted folders too.
     pub files: u64,

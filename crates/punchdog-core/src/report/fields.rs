@@ -1,9 +1,10 @@
 //! The structures of a volume, field by field, for people.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// One field of a structure: as it stands, in the second copy, as computed.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct FieldRow {
     /// Bytes from the start of the structure.
     pub at: u64,
@@ -28,7 +29,7 @@ pub struct FieldRow {
 }
 
 /// The fields of one structure.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct FieldGroup {
     /// The word to ask for it by.
     pub which: &'static str,

@@ -1,10 +1,11 @@
 //! What check found: a fault with its weight, its bytes and its files.
 
 use crate::{medium::Extent, report::forecast::HostForecast};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// How much a finding matters, heaviest first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Weight {
     /// At least one host refuses the volume because of it.

@@ -1,9 +1,10 @@
 //! Which host mounts a volume, which demand it fails first, and what the host will say.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// On what a forecast rests.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Basis {
     /// The checks of the driver, in its order; held against the driver itself.
@@ -13,7 +14,7 @@ pub enum Basis {
 }
 
 /// What one host does with a volume.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct HostForecast {
     /// The host: `linux` or `windows`.
     pub host: &'static str,

@@ -11,13 +11,14 @@
 //! What is not listed was read.
 
 use crate::{arith::Sat, medium::Extent};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// The name and version of the document.
 pub const SCHEMA: &str = "punchdog.surface/1";
 
 /// What is known of a place that is listed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum State {
     /// Reading it failed, sector by sector.
@@ -29,7 +30,7 @@ pub enum State {
 }
 
 /// A place.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Listed {
     /// Bytes from the start of the source.
     pub offset: u64,
@@ -47,7 +48,7 @@ impl Listed {
 }
 
 /// What was read.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Source {
     /// Its path; a help for people, not checked.
     pub path: String,
@@ -56,9 +57,10 @@ pub struct Source {
 }
 
 /// The document.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct List {
     /// [`SCHEMA`].
+    #[schemars(extend("const" = "punchdog.surface/1"))]
     pub schema: String,
     /// What was read.
     pub source: Source,

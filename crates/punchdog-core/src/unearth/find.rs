@@ -9,10 +9,11 @@ use crate::{
     medium::Extent,
 };
 use jiff::civil::DateTime;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Whether all of a file was found.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Complete {
     /// Its own structure proves it.
@@ -35,7 +36,7 @@ impl Complete {
 }
 
 /// A piece of a file, as it is written down. Places are bytes from the start of the image.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Stretch {
     /// It stands there.
@@ -50,7 +51,7 @@ pub enum Stretch {
 }
 
 /// A file that was found.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub struct Find {
     /// As it was, or made up.
     pub path: TreePath,
@@ -65,6 +66,7 @@ pub struct Find {
     /// Why it is called so.
     pub reason: String,
     /// When it was last written, or made, as far as something says so.
+    #[schemars(with = "Option<String>")]
     pub modified: Option<DateTime>,
     /// Where it stands, in the order of the file.
     pub extents: Vec<Stretch>,

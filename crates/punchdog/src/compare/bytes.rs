@@ -16,7 +16,31 @@ use punchdog_core::{
     impaired::{Hits, Places, bytes},
     medium::{Extent, Window},
 };
-use serde_json::json;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// The document of `compare --bytes`.
+#[derive(Serialize, JsonSchema)]
+#[schemars(rename = "ByBytes")]
+pub(crate) struct Document {
+    #[schemars(extend("const" = "punchdog.compare/1"))]
+    schema: &'static str,
+    #[schemars(extend("const" = "bytes"))]
+    by: &'static str,
+    one: String,
+    other: String,
+    alike: bool,
+    compared_bytes: u64,
+    /// Of each side.
+    lengths: [u64; 2],
+    differing_bytes: u64,
+    /// Those less than a sector apart are one; from the start of the first.
+    places: Vec<Extent>,
+    /// There are more.
+    more_places: bool,
+    /// What of the first they lie in.
+    lies_in: Vec<String>,
+}
 
 /// Places that are shown.
 const SHOWN: usize = 16;
@@ -33,19 +57,19 @@ pub(super) fn run(args: &Args, given: &Compare, screen: &Screen) -> anyhow::Resu
     let alike = found.bytes == 0 && (left.length == right.length || beyond);
     let named = names(&one, &found, left.offset, screen)?;
     if args.json {
-        json::print(&json!({
-            "schema": "punchdog.compare/1",
-            "by": "bytes",
-            "one": given.one.display().to_string(),
-            "other": given.other.display().to_string(),
-            "alike": alike,
-            "compared_bytes": length,
-            "lengths": [left.length, right.length],
-            "differing_bytes": found.bytes,
-            "places": found.places.iter().map(|place| place.moved(left.offset)).collect::<Vec<_>>(),
-            "more_places": found.more,
-            "lies_in": named,
-        }))?;
+        json::print(&Document {
+            schema: "punchdog.compare/1",
+            by: "bytes",
+            one: given.one.display().to_string(),
+            other: given.other.display().to_string(),
+            alike,
+            compared_bytes: length,
+            lengths: [left.length, right.length],
+            differing_bytes: found.bytes,
+            places: found.places.iter().map(|place| place.moved(left.offset)).collect(),
+            more_places: found.more,
+            lies_in: named,
+        })?;
         return Ok(Verdict::of(alike));
     }
     let mut page = Page::new();

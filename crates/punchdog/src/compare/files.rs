@@ -9,15 +9,35 @@ use crate::{
     watch::Screen,
 };
 use punchdog_core::{arith::Sat, comparison, formats::Source, progress::Watch};
+use schemars::JsonSchema;
 use serde::Serialize;
-use serde_json::json;
 use std::collections::HashMap;
 
 /// Files of one kind that are named.
 const SHOWN: usize = 12;
 
+/// The document of `compare`, by files.
+#[derive(Serialize, JsonSchema)]
+#[schemars(rename = "ByFiles")]
+pub(crate) struct Document {
+    #[schemars(extend("const" = "punchdog.compare/1"))]
+    schema: &'static str,
+    #[schemars(extend("const" = "files"))]
+    by: &'static str,
+    one: String,
+    other: String,
+    alike: bool,
+    /// Files of each fate.
+    same: u64,
+    changed: u64,
+    moved: u64,
+    missing: u64,
+    only_in_other: u64,
+    files: Vec<Row>,
+}
+
 /// What became of a file from the first side to the second.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 enum Fate {
     Missing,
@@ -28,7 +48,7 @@ enum Fate {
 }
 
 /// A file with what became of it.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 struct Row {
     fate: Fate,
     path: String,
@@ -71,19 +91,19 @@ pub(super) fn run(args: &Args, given: &Compare, screen: &Screen) -> anyhow::Resu
     let alike = rows.iter().all(|row| row.fate == Fate::Same);
     let count = |fate: Fate| rows.iter().filter(|row| row.fate == fate).count().wide();
     if args.json {
-        json::print(&json!({
-            "schema": "punchdog.compare/1",
-            "by": "files",
-            "one": given.one.display().to_string(),
-            "other": given.other.display().to_string(),
-            "alike": alike,
-            "same": count(Fate::Same),
-            "changed": count(Fate::Changed),
-            "moved": count(Fate::Moved),
-            "missing": count(Fate::Missing),
-            "only_in_other": count(Fate::OnlyInOther),
-            "files": rows,
-        }))?;
+        json::print(&Document {
+            schema: "punchdog.compare/1",
+            by: "files",
+            one: given.one.display().to_string(),
+            other: given.other.display().to_string(),
+            alike,
+            same: count(Fate::Same),
+            changed: count(Fate::Changed),
+            moved: count(Fate::Moved),
+            missing: count(Fate::Missing),
+            only_in_other: count(Fate::OnlyInOther),
+            files: rows,
+        })?;
         return Ok(Verdict::of(alike));
     }
     let mut page = Page::new();

@@ -1,7 +1,7 @@
 //! `punchdog compare`: whether two images, devices or folders hold the same, by files or byte by byte.
 
-mod bytes;
-mod files;
+pub(crate) mod bytes;
+pub(crate) mod files;
 mod side;
 
 use crate::{

@@ -19,7 +19,8 @@ use punchdog_core::{
     surface::list::{List, Listed, State as Failed},
 };
 use punchdog_lab::{canvas::write_with_holes, faults::Patient, station};
-use serde_json::json;
+use schemars::JsonSchema;
+use serde::Serialize;
 use sha2::{Digest, Sha256};
 use std::{
     collections::BTreeMap,
@@ -27,6 +28,32 @@ use std::{
     path::Path,
     process::{Command, Stdio},
 };
+
+/// The document of `demo`.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Document {
+    #[schemars(extend("const" = "punchdog.demo/1"))]
+    schema: &'static str,
+    folder: String,
+    /// The commands that were run.
+    job: Vec<Asked>,
+    /// Files of the nest camera, and how many are back.
+    files: usize,
+    files_back: usize,
+    /// Of the card that was formatted by mistake.
+    formatted_files: usize,
+    formatted_files_back: usize,
+    /// Of the card that fails in places.
+    failing_files: usize,
+    failing_files_back: usize,
+}
+
+/// A command, and the exit status that it should have.
+#[derive(Serialize, JsonSchema)]
+struct Asked {
+    words: Vec<&'static str>,
+    status: i32,
+}
 
 pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
     let dir = &given.dir;
@@ -91,17 +118,17 @@ pub(crate) fn run(args: &Args, given: &Demo) -> anyhow::Result<Verdict> {
     }
     if args.json {
         let all_words = CAMERA.iter().chain(&FORMATTED).chain(&FAILING).chain(&AFTERWARDS);
-        json::print(&json!({
-            "schema": "punchdog.demo/1",
-            "folder": dir.display().to_string(),
-            "job": all_words.map(|(words, status)| json!({ "words": words, "status": status })).collect::<Vec<_>>(),
-            "files": made,
-            "files_back": back,
-            "formatted_files": photos,
-            "formatted_files_back": unearthed,
-            "failing_files": all,
-            "failing_files_back": kept,
-        }))?;
+        json::print(&Document {
+            schema: "punchdog.demo/1",
+            folder: dir.display().to_string(),
+            job: all_words.map(|(words, status)| Asked { words: words.to_vec(), status: *status }).collect(),
+            files: made,
+            files_back: back,
+            formatted_files: photos,
+            formatted_files_back: unearthed,
+            failing_files: all,
+            failing_files_back: kept,
+        })?;
         return Ok(Verdict::of(fine));
     }
     let mut page = Page::new();

@@ -16,11 +16,12 @@ use crate::{
 use punchdog_core::{
     diagnosis::{self, NotChosen, Wish as Which},
     medium::{Extent, Medium},
-    picture::{Picture, Trouble, Wish},
+    picture::{Picture, Sum, Trouble, Wish},
     report::structure::Purpose,
     surface::list::State,
 };
-use serde_json::json;
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::{io::Write, path::Path};
 
 /// Rows of a picture, where nothing else is asked for.
@@ -176,45 +177,92 @@ pub(crate) fn letter(trouble: Trouble) -> char {
 }
 
 /// The picture for programs: cells that are alike are one.
-fn document(picture: &Picture, given: &Map, bytes: u64) -> serde_json::Value {
-    let mut runs: Vec<serde_json::Value> = Vec::new();
+fn document<'p>(picture: &'p Picture, given: &Map, bytes: u64) -> Document<'p> {
+    let mut cells = Vec::new();
     let mut from = 0;
     while from < picture.cells.len() {
         let cell = picture.cells[from];
         let alike = picture.cells[from..].iter().take_while(|other| **other == cell).count();
         let extent = lanes::place(picture, from, alike);
-        let troubles: Vec<&str> =
-            Trouble::ALL.iter().filter(|trouble| cell.troubles.has(**trouble)).map(|t| t.name()).collect();
-        runs.push(json!({
-            "offset": extent.offset,
-            "length": extent.length,
-            "structure": cell.structure.map(|structure| purpose(structure).0),
-            "in_volume": cell.in_volume,
-            "used_bytes": cell.used * alike as u64,
-            "troubles": troubles,
-            "asked": cell.asked,
-        }));
+        cells.push(Alike {
+            offset: extent.offset,
+            length: extent.length,
+            structure: cell.structure.map(|structure| purpose(structure).0),
+            in_volume: cell.in_volume,
+            used_bytes: cell.used * alike as u64,
+            troubles: Trouble::ALL.into_iter().filter(|trouble| cell.troubles.has(*trouble)).collect(),
+            asked: cell.asked,
+        });
         from += alike;
     }
-    let structures: Vec<_> = picture
-        .structures
-        .iter()
-        .map(|(kind, bytes)| json!({ "kind": purpose(*kind).0, "bytes": bytes }))
-        .collect();
-    let troubles: Vec<_> = picture
-        .troubles
-        .iter()
-        .map(|(trouble, sum)| json!({ "trouble": trouble.name(), "bytes": sum.bytes, "files": sum.files }))
-        .collect();
-    json!({
-        "schema": "punchdog.map/1",
-        "image": json::image(&given.target.image, bytes),
-        "range": picture.range,
-        "cell_bytes": picture.cell,
-        "cells": runs,
-        "structures": structures,
-        "used": picture.used,
-        "troubles": troubles,
-        "asked": picture.asked,
-    })
+    let structures =
+        picture.structures.iter().map(|(kind, bytes)| OfKind { kind: purpose(*kind).0, bytes: *bytes });
+    let troubles = picture.troubles.iter().map(|(trouble, sum)| OfTrouble {
+        trouble: *trouble,
+        bytes: sum.bytes,
+        files: sum.files,
+    });
+    Document {
+        schema: "punchdog.map/1",
+        image: json::Image::of(&given.target.image, bytes),
+        range: picture.range,
+        cell_bytes: picture.cell,
+        cells,
+        structures: structures.collect(),
+        used: picture.used,
+        troubles: troubles.collect(),
+        asked: &picture.asked,
+    }
+}
+
+/// The document of `map`.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Document<'p> {
+    #[schemars(extend("const" = "punchdog.map/1"))]
+    schema: &'static str,
+    image: json::Image,
+    /// What is drawn.
+    range: Extent,
+    /// Bytes that a cell stands for.
+    cell_bytes: u64,
+    /// Those that are alike are one.
+    cells: Vec<Alike>,
+    /// Bytes by what they are for.
+    structures: Vec<OfKind>,
+    /// What files have.
+    used: Sum,
+    troubles: Vec<OfTrouble>,
+    /// Where the file lies that was asked for.
+    asked: &'p [Extent],
+}
+
+/// Cells that are alike.
+#[derive(Serialize, JsonSchema)]
+struct Alike {
+    offset: u64,
+    length: u64,
+    /// What most of it is for.
+    structure: Option<&'static str>,
+    in_volume: bool,
+    /// Bytes that files have.
+    used_bytes: u64,
+    /// The worst first.
+    troubles: Vec<Trouble>,
+    /// The file that was asked for lies there.
+    asked: bool,
+}
+
+/// What bytes are for.
+#[derive(Serialize, JsonSchema)]
+struct OfKind {
+    kind: &'static str,
+    bytes: u64,
+}
+
+/// What is wrong with bytes, and with the files there.
+#[derive(Serialize, JsonSchema)]
+struct OfTrouble {
+    trouble: Trouble,
+    bytes: u64,
+    files: u64,
 }

@@ -30,6 +30,7 @@ use punchdog_core::{
         plan::Plan,
     },
 };
+use schemars::JsonSchema;
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 use std::{
@@ -48,8 +49,9 @@ const ROWS: u64 = 10;
 const NAMED: usize = 400;
 
 /// All that the page says.
-#[derive(Serialize)]
-struct Facts {
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Facts {
+    #[schemars(extend("const" = "punchdog.report/1"))]
     schema: &'static str,
     version: &'static str,
     made: String,
@@ -59,7 +61,7 @@ struct Facts {
     /// In plain words, a paragraph each.
     summary: Vec<String>,
     volumes: Vec<Volume>,
-    table: Vec<serde_json::Value>,
+    table: Vec<json::Finding>,
     unreadable: Vec<Extent>,
     plan: Option<Planned>,
     copy: Option<Copied>,
@@ -69,7 +71,7 @@ struct Facts {
 }
 
 /// A file with the digest of all its bytes.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Hashed {
     path: String,
     bytes: u64,
@@ -77,7 +79,7 @@ struct Hashed {
 }
 
 /// A volume as it came in.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Volume {
     title: String,
     kind: &'static str,
@@ -86,14 +88,14 @@ struct Volume {
     sound: bool,
     story: String,
     likely: Option<String>,
-    findings: Vec<serde_json::Value>,
+    findings: Vec<json::Finding>,
     hosts: Vec<HostSays>,
     whole_files: u64,
     damaged: Vec<Named>,
     damaged_more: usize,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct HostSays {
     host: &'static str,
     mounts: bool,
@@ -102,14 +104,14 @@ struct HostSays {
 }
 
 /// A file by name, and what it lacks.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Named {
     path: String,
     state: &'static str,
     why: String,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Planned {
     path: String,
     steps: Vec<StepDone>,
@@ -118,7 +120,7 @@ struct Planned {
     worse: Vec<Named>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct StepDone {
     provenance: &'static str,
     does: String,
@@ -127,14 +129,14 @@ struct StepDone {
 }
 
 /// The mended copy, as it was measured by this run.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Copied {
     file: Hashed,
     as_planned: bool,
     outcome: Measured,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Saved {
     folder: String,
     files: u64,
@@ -144,7 +146,7 @@ struct Saved {
     short: Vec<Named>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Found {
     path: String,
     done: bool,
@@ -245,8 +247,7 @@ fn gather(given: &Report, image: &choose::Image, screen: &Screen) -> anyhow::Res
     for target in targets {
         volumes.push(volume(path, image, target, screen)?);
     }
-    let table =
-        seen.iter().flat_map(|seen| &seen.findings).map(|finding| json::finding(finding, 0)).collect();
+    let table = json::Finding::all(seen.iter().flat_map(|seen| &seen.findings), 0);
     let plan = given.plan.as_ref().map(|plan| apply::read_plan(plan)).transpose()?;
     if let Some(plan) = &plan {
         // A report that puts a plan beside another image would tell a story that never was.
@@ -328,7 +329,7 @@ fn volume(
         sound: seen.sound(),
         story: seen.story.clone(),
         likely: seen.likely.clone(),
-        findings: seen.findings.iter().map(|finding| json::finding(finding, base)).collect(),
+        findings: json::Finding::all(&seen.findings, base),
         hosts: found.hosts.iter().map(host).collect(),
         whole_files: seen.tally.intact,
         damaged,

@@ -1,9 +1,9 @@
 //! The page itself: plain words first, then the grounds.
 
 use super::{Facts, Named, sectors};
+use crate::json::Finding;
 use crate::page::{clean, count, size};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
-use serde_json::Value;
 
 /// Findings of a volume that stand on the page; the JSON has all.
 const FINDINGS: usize = 60;
@@ -81,8 +81,8 @@ pub(super) fn summary(facts: &Facts) -> Vec<String> {
     said
 }
 
-fn is_remark(finding: &Value) -> bool {
-    finding["weight"] == "remark"
+fn is_remark(finding: &Finding) -> bool {
+    finding.weight == "remark"
 }
 
 /// What this report does not know.
@@ -148,7 +148,7 @@ pub(super) fn page(facts: &Facts, drawings: &[Markup]) -> Markup {
     }
 }
 
-fn table(findings: &[Value]) -> Markup {
+fn table(findings: &[Finding]) -> Markup {
     html! {
         @if !findings.is_empty() {
             h2 { "Partition table" }
@@ -157,29 +157,30 @@ fn table(findings: &[Value]) -> Markup {
     }
 }
 
-fn rows(findings: &[Value]) -> Markup {
-    let word = |value: &Value| clean(value.as_str().unwrap_or_default());
-    let places = |finding: &Value| -> String {
-        let all = finding["extents"].as_array().map(Vec::as_slice).unwrap_or_default();
-        let shown: Vec<String> = all
+fn rows(findings: &[Finding]) -> Markup {
+    let places = |finding: &Finding| -> String {
+        let shown: Vec<String> = finding
+            .extents
             .iter()
             .take(3)
             .map(|extent| {
-                let (at, length) =
-                    (extent["offset"].as_u64().unwrap_or(0), extent["length"].as_u64().unwrap_or(0));
-                format!("bytes {at} to {}", at.saturating_add(length).saturating_sub(1))
+                format!(
+                    "bytes {} to {}",
+                    extent.offset,
+                    extent.offset.saturating_add(extent.length).saturating_sub(1)
+                )
             })
             .collect();
-        let more = all.len().saturating_sub(3);
+        let more = finding.extents.len().saturating_sub(3);
         if more > 0 { format!("{} and {more} more", shown.join(", ")) } else { shown.join(", ") }
     };
     html! {
         table {
             @for finding in findings.iter().take(FINDINGS) {
                 tr {
-                    td { (word(&finding["summary"])) br; span class="faint" { (word(&finding["code"])) } }
-                    td { (word(&finding["detail"])) br; span class="faint" { (places(finding)) } }
-                    td { (word(&finding["weight"])) }
+                    td { (clean(&finding.summary)) br; span class="faint" { (finding.code) } }
+                    td { (clean(&finding.detail)) br; span class="faint" { (places(finding)) } }
+                    td { (finding.weight) }
                 }
             }
         }

@@ -2,6 +2,7 @@
 
 use crate::{choose::Chosen, failure::Failure};
 use punchdog_core::{files::path::TreePath, medium::Extent};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::{io::Write, path::Path};
 
@@ -10,7 +11,7 @@ pub(crate) const NAME: &str = "punchdog-salvage.json";
 const SCHEMA: &str = "punchdog.salvage/2";
 
 /// A file that was copied out.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Saved {
     /// Its path in the volume.
     pub(crate) path: TreePath,
@@ -48,7 +49,7 @@ impl Saved {
 }
 
 /// A file that could not be copied out.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Failed {
     /// Its path in the volume.
     pub(crate) path: TreePath,
@@ -57,7 +58,7 @@ pub(crate) struct Failed {
 }
 
 /// Where the files come from.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Source {
     /// The image's path.
     pub(crate) path: String,
@@ -70,8 +71,9 @@ pub(crate) struct Source {
 }
 
 /// The whole manifest.
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Manifest {
+    #[schemars(extend("const" = "punchdog.salvage/2"))]
     schema: String,
     pub(crate) image: Source,
     /// The files, in the order they were copied.

@@ -28,6 +28,7 @@ use punchdog_core::{
     progress::Watch,
     unearth::{Complete, Find},
 };
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::{
     collections::{BTreeMap, VecDeque},
@@ -281,11 +282,15 @@ fn give_up(manifest: &mut Manifest, file: &FileRecord, error: &anyhow::Error) ->
 }
 
 /// The document of `salvage --list`.
-#[derive(Serialize)]
-struct List<F: Serialize> {
+#[derive(Serialize, JsonSchema)]
+#[schemars(rename = "SalvageList")]
+pub(crate) struct List<F: Serialize> {
+    #[schemars(extend("const" = "punchdog.salvage-list/1"))]
     schema: &'static str,
-    image: serde_json::Value,
+    image: json::Image,
+    /// That would be written.
     bytes: u64,
+    #[schemars(with = "Vec<crate::files::Record<'static>>")]
     files: F,
 }
 
@@ -301,7 +306,7 @@ fn list(
     if args.json {
         json::print(&List {
             schema: "punchdog.salvage-list/1",
-            image: json::image(&given.target.image, image),
+            image: json::Image::of(&given.target.image, image),
             bytes,
             files: json::Each(|| files.iter().map(|file| crate::files::Record::of(file, 0, None))),
         })?;

@@ -14,6 +14,7 @@ mod outside;
 mod plans;
 mod rivals;
 mod salvage;
+mod schemas;
 mod unearth;
 mod unreadable;
 mod words;
@@ -55,6 +56,9 @@ struct Run {
 
 fn run(folder: &Path, words: &[&str]) -> Run {
     let done = punchdog(folder, words).output().unwrap();
+    if words.contains(&"--json") {
+        schemas::fits(&done.stdout, words);
+    }
     Run {
         status: done.status.code().expect("an exit status"),
         out: String::from_utf8(done.stdout).unwrap(),
