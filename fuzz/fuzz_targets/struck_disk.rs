@@ -7,7 +7,7 @@ use punchdog_lab::cards::{Card, Fill, Listing, Shape};
 use std::sync::LazyLock;
 
 static DISKS: LazyLock<Vec<Vec<u8>>> = LazyLock::new(|| {
-    let first = Shape { kind: Kind::Fat12, start: 1 << 20, bytes: 1 << 20, cluster: 512, fill: Fill::Some };
+    let first = Shape { kind: Kind::Fat12, start: 1 << 20, bytes: 1 << 20, cluster: 2048, fill: Fill::Some };
     let second = Shape { kind: Kind::Exfat, start: 2 << 20, bytes: 1 << 20, cluster: 1024, fill: Fill::Some };
     [Listing::Mbr, Listing::Gpt].map(|listing| Card::new(4 << 20, listing, &[first, second]).bytes).into()
 });

@@ -24,7 +24,7 @@ pub fn ask(bytes: Vec<u8>) {
             let _ = file.sha256(&window);
             ControlFlow::Continue(())
         });
-        Diagnosed::of(&image, target, 512, &Silent).expect("memory can be read");
+        Diagnosed::of(&image, target, None, &Silent).expect("memory can be read");
     }
     mend(&image, Subject::Medium);
 }

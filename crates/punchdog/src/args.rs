@@ -260,6 +260,9 @@ pub(crate) struct Surface {
     /// Save what can be read here, with holes for zeros.
     #[arg(long, value_name = "NEW.img")]
     pub(crate) image: Option<PathBuf>,
+    /// Put bytes that were left out of an image back into a new one, as check names them; may be given several times.
+    #[arg(long, value_name = "FROM:TO:BYTES", value_parser = crate::spaced::gap, requires = "image")]
+    pub(crate) left_out: Vec<punchdog_core::medium::Gap>,
     /// How often a sector that failed is tried again.
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub(crate) tries: u32,

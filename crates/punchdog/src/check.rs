@@ -12,7 +12,7 @@ use crate::{
 use punchdog_core::{
     diagnosis::{Diagnosed, Verdict as Comes},
     family::Kind,
-    medium::Medium,
+    medium::{Gap, Medium},
     partition::Scouting,
     report::{
         examination::{Deleted, Tally},
@@ -120,6 +120,9 @@ struct Volume {
     /// What is marked deleted.
     deleted: Deleted,
     findings: Vec<json::Finding>,
+    /// Bytes that are left out of the image: places from the start of the volume.
+    #[serde(skip_serializing_if = "<[Gap]>::is_empty")]
+    left_out: Vec<Gap>,
 }
 
 impl Volume {
@@ -135,6 +138,7 @@ impl Volume {
             files: examination.tally,
             deleted: examination.deleted,
             findings: json::Finding::all(&examination.findings, base),
+            left_out: examination.left_out.clone(),
         }
     }
 }
@@ -223,7 +227,7 @@ fn volume(page: &mut Page, path: &Path, found: &Diagnosed, again: &str, all: boo
             ));
         }
         page.next(&next);
-    } else {
+    } else if !crate::spaced::comes_next(page, path, &examination.left_out, target.extent.offset) {
         page.next(&[
             (
                 format!("punchdog explain {image}{again}"),

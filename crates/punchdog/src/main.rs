@@ -25,6 +25,7 @@ mod salvage;
 mod schemas;
 mod scout;
 mod sheet;
+mod spaced;
 mod surface;
 mod undo;
 mod unearth;

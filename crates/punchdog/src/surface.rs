@@ -6,6 +6,7 @@ use crate::{
     failure::{Failure, Verdict},
     json, lists,
     page::{self, Page},
+    spaced,
     watch::Screen,
     workplace,
 };
@@ -57,7 +58,27 @@ pub(crate) struct Document {
     untried_bytes: u64,
 }
 
+impl Document {
+    /// Of an image with its gaps put back in.
+    pub(crate) fn spaced(given: &Surface, source: &dyn Medium, list: &List) -> Self {
+        Self {
+            schema: "punchdog.surface-read/1",
+            source: json::Image::of(&given.source, source.len()),
+            list: given.list.display().to_string(),
+            image: given.image.as_ref().map(|path| path.display().to_string()),
+            done: true,
+            read_bytes: source.len(),
+            unreadable_bytes: list.bytes_in(State::Unreadable),
+            slow_bytes: 0,
+            untried_bytes: 0,
+        }
+    }
+}
+
 pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
+    if !given.left_out.is_empty() {
+        return spaced::run(args, given);
+    }
     let source = open(&given.source)?;
     let bytes = source.medium.len();
     let standing = standing(given, bytes)?;

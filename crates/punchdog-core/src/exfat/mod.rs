@@ -35,7 +35,7 @@ pub mod upcase;
 use crate::{
     arith::Sat,
     cluster::{aside::Aside, former, occupied::Occupied},
-    family::{Kind, Survey, Volume, Wanted},
+    family::{Kind, Start, Survey, Volume, Wanted, spread},
     files::{
         content::Content,
         naming::ADRIFT,
@@ -214,6 +214,20 @@ impl Survey for ExfatSurvey {
         };
         let end = survey.hollow.map_or(medium.len(), |tail| tail.from);
         Listing { others, end: end.min(medium.len()) }.pass_on(survey, |survey| &survey.tree, record, take);
+    }
+
+    fn starts(&mut self, _: &dyn Medium, most: usize) -> Vec<Start> {
+        let survey::Survey { geometry, tree, .. } = &self.survey;
+        let nodes = tree.below_root().map(|(_, node)| node);
+        let begins = nodes.filter(|node| geometry.has(node.first) && !node.folder && node.stream.valid > 0);
+        let start = |node: &Node| Start {
+            place: geometry.cluster_place(node.first),
+            name: node.name.clone(),
+            folder: false,
+        };
+        let nameless = |lost: &tree::Lost| Start::nameless(geometry.cluster_place(lost.first));
+        let lost = tree.lost.iter().filter(|lost| !lost.blank);
+        spread(begins, most).map(start).chain(spread(lost, most).map(nameless)).collect()
     }
 
     fn fields(&mut self, _: &dyn Medium) -> Vec<FieldGroup> {

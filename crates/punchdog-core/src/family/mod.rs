@@ -7,6 +7,7 @@ mod kind;
 pub use kind::Kind;
 
 use crate::{
+    arith::Sat,
     cluster::{aside::Aside, occupied::Occupied},
     files::{order::Take, record::FileRecord},
     medium::{Extent, Medium, MediumError, OverlayWindow},
@@ -23,6 +24,30 @@ pub struct Wanted {
     pub deleted: bool,
     /// List the file system's own files too.
     pub system: bool,
+}
+
+/// Where the content of a file begins.
+#[derive(Debug, Clone)]
+pub struct Start {
+    /// Bytes from the start of the volume.
+    pub place: u64,
+    /// The file's name; none where it is lost.
+    pub name: Box<str>,
+    /// It is a folder, and what it begins with is known.
+    pub folder: bool,
+}
+
+impl Start {
+    /// Of something whose name is lost.
+    pub(crate) fn nameless(place: u64) -> Self {
+        Self { place, name: "".into(), folder: false }
+    }
+}
+
+/// Of a long list no more than `most`, spread evenly.
+pub(crate) fn spread<T>(list: impl Iterator<Item = T> + Clone, most: usize) -> impl Iterator<Item = T> {
+    let step = list.clone().count().per_up(most.max(1)).max(1);
+    list.step_by(step)
 }
 
 /// A volume whose kind and geometry are known.
@@ -76,6 +101,8 @@ pub trait Survey {
     /// Passes its files and folders on by path, each as it is made: a list of all would be larger than all that
     /// the survey holds.
     fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>);
+    /// Where files and folders begin, as far as the tree tells without more reading; of many only so many, spread evenly.
+    fn starts(&mut self, medium: &dyn Medium, most: usize) -> Vec<Start>;
     /// Its boot structures, field by field.
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup>;
     /// What its bytes are for besides files and the folders that are listed with them, in no order.

@@ -31,7 +31,7 @@ pub mod tree;
 use crate::{
     arith::Sat,
     cluster::{aside::Aside, former, occupied::Occupied},
-    family::{Kind, Survey, Volume, Wanted},
+    family::{Kind, Start, Survey, Volume, Wanted, spread},
     files::{
         content::Content,
         naming::ADRIFT,
@@ -237,6 +237,19 @@ impl Survey for FatSurvey {
         };
         let end = survey.hollow.map_or(medium.len(), |tail| tail.from);
         Listing { others, end: end.min(medium.len()) }.pass_on(survey, |survey| &survey.tree, record, take);
+    }
+
+    fn starts(&mut self, _: &dyn Medium, most: usize) -> Vec<Start> {
+        let survey::Survey { geometry, tree, .. } = &self.survey;
+        let nodes = tree.below_root().map(|(_, node)| node);
+        let begins = nodes.filter(|node| geometry.has(node.first) && (node.folder || node.size() > 0));
+        let start = |node: &Node| {
+            let place = geometry.cluster_offset(node.first);
+            Start { place, name: node.name.clone(), folder: node.folder }
+        };
+        let lost = tree.lost.iter().filter(|lost| lost.folder_in.is_none());
+        let nameless = |lost: &tree::Lost| Start::nameless(geometry.cluster_offset(lost.head));
+        spread(begins, most).map(start).chain(spread(lost, most).map(nameless)).collect()
     }
 
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup> {

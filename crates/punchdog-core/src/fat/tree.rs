@@ -190,7 +190,7 @@ impl Tree {
         if number == 0 { "the root folder".to_owned() } else { format!("folder {}", self.path(number)) }
     }
     /// Nodes with their numbers, the root left out.
-    pub fn below_root(&self) -> impl Iterator<Item = (u32, &Node)> {
+    pub fn below_root(&self) -> impl Iterator<Item = (u32, &Node)> + Clone {
         self.nodes.iter().enumerate().skip(1).map(|(number, node)| (number.narrow(), node))
     }
 }

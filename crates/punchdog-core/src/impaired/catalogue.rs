@@ -22,6 +22,9 @@ catalogue! {
     WRAPS = ("medium/begins-again", RisksFiles, "the medium begins again before its end", "the medium",
         "It says that it is larger than it is (a false capacity). What was written behind its true end went over what stood before it.",
         "Nothing mends it. Copy out what stands before that place, open each file, and do not use the medium any more.");
+    LEFT_OUT = ("medium/left-out", RisksFiles, "bytes are left out of the image", "the medium",
+        "What could not be read was skipped while imaging, and its place was not filled: everything behind stands too early, and files are read from the places of others. Nothing behind the gap can be judged or mended as it stands.",
+        "Image the medium again, with what cannot be read filled up. Where that cannot be had, put the gap back into a copy of the image.");
     MARKED = ("medium/marked-bad", Remark, "places that cannot be read are marked bad", "the medium",
         "Nothing stands there, and hosts put nothing there.",
         "As it should be.");

@@ -8,6 +8,7 @@ mod aside;
 pub mod catalogue;
 mod heal;
 mod hits;
+mod left_out;
 mod wraps;
 
 pub(crate) use aside::{asked as asked_to_mark, set_aside, tell_what_stays};
@@ -17,7 +18,7 @@ pub use hits::{HitFile, HitStructure, Hits, Places, bytes, sectors};
 use crate::{
     arith::Sat,
     cluster::{aside::Aside, occupied::Occupied},
-    family::{Kind, Survey, Volume, Wanted},
+    family::{Kind, Start, Survey, Volume, Wanted},
     files::{
         order::Take,
         record::{FileRecord, State},
@@ -35,6 +36,7 @@ use crate::{
     },
 };
 use catalogue as c;
+use left_out::LeftOut;
 use std::ops::ControlFlow;
 use wraps::Wraps;
 
@@ -70,7 +72,10 @@ impl Volume for Impaired {
     fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError> {
         let mut inner = self.0.survey(medium, watch)?;
         let wraps = wraps::period(medium, false).map(|after| Wraps::of(medium, &mut *inner, after));
-        Ok(Box::new(ImpairedSurvey { inner, wraps }))
+        let missing = self.0.bytes().minus(medium.len());
+        let left_out =
+            if wraps.is_none() { left_out::find(medium, &mut *inner, missing, watch) } else { None };
+        Ok(Box::new(ImpairedSurvey { inner, wraps, left_out }))
     }
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
         let mut hosts = self.0.forecast(medium, sector);
@@ -145,6 +150,7 @@ fn unread(kind: Kind, host: &'static str, name: &str) -> HostForecast {
 struct ImpairedSurvey {
     inner: Box<dyn Survey>,
     wraps: Option<Wraps>,
+    left_out: Option<LeftOut>,
 }
 
 /// What speaks against the content of files.
@@ -153,16 +159,23 @@ struct Doubts<'w> {
     unreadable: Places,
     lost: Places,
     wraps: Option<&'w Wraps>,
+    left_out: Option<&'w LeftOut>,
 }
 
 impl<'w> Doubts<'w> {
-    fn of(medium: &'w dyn Medium, wraps: Option<&'w Wraps>) -> Self {
+    fn of(medium: &'w dyn Medium, wraps: Option<&'w Wraps>, left_out: Option<&'w LeftOut>) -> Self {
         let places = |which| Places::of(medium, which);
-        Self { medium, unreadable: places(Unknown::Unreadable), lost: places(Unknown::Lost), wraps }
+        Self { medium, unreadable: places(Unknown::Unreadable), lost: places(Unknown::Lost), wraps, left_out }
     }
 
     fn none(&self) -> bool {
-        self.unreadable.is_empty() && self.lost.is_empty() && self.wraps.is_none()
+        self.unreadable.is_empty() && self.lost.is_empty() && self.wraps.is_none() && self.left_out.is_none()
+    }
+
+    /// Why the content of a file is that of another place, if it may be.
+    fn misplaced(&self, record: &FileRecord) -> Option<&'static str> {
+        let wrapped = self.wraps.and_then(|wraps| wraps.hurts(record.content.extents()));
+        wrapped.or_else(|| self.left_out.and_then(|gaps| gaps.hurts(record.content.extents())))
     }
 
     /// Says of a record what it lacks; true where that is anything.
@@ -178,8 +191,7 @@ impl<'w> Doubts<'w> {
             let count = bytes(&zeros);
             notes.push(format!("{count}{of} bytes could not be read from the medium; zeros stand there"));
         }
-        let wrapped = self.wraps.and_then(|wraps| wraps.hurts(record.content.extents()));
-        notes.extend(wrapped.map(str::to_owned));
+        notes.extend(self.misplaced(record).map(str::to_owned));
         if notes.is_empty() {
             return false;
         }
@@ -220,15 +232,14 @@ impl Survey for ImpairedSurvey {
             let after = wraps::period(medium, true);
             self.wraps = after.map(|after| Wraps::of(medium, &mut *self.inner, after));
         }
-        let doubts = Doubts::of(medium, self.wraps.as_ref());
+        let doubts = Doubts::of(medium, self.wraps.as_ref(), self.left_out.as_ref());
         if doubts.none() {
             return seen;
         }
         let (mut paths, mut hurt) = (Vec::new(), 0_u64);
         self.inner.each_file(medium, Wanted::default(), &mut |mut file| {
             let intact = !file.folder && file.state == State::Intact;
-            let wrapped = doubts.wraps.is_some_and(|wraps| wraps.hurts(file.content.extents()).is_some());
-            if wrapped && !file.folder {
+            if !file.folder && doubts.misplaced(&file).is_some() {
                 paths.push(file.path.to_string());
             }
             if doubts.judge(&mut file) && intact {
@@ -260,13 +271,15 @@ impl Survey for ImpairedSurvey {
         }
         if let Some(wraps) = doubts.wraps {
             begins_again(&mut seen, wraps.after, paths, medium.len());
+        } else if let Some(gaps) = doubts.left_out {
+            gaps.tell(&mut seen, paths);
         }
         seen.findings.sort_by_key(|finding| finding.weight);
         seen
     }
 
     fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>) {
-        let doubts = Doubts::of(medium, self.wraps.as_ref());
+        let doubts = Doubts::of(medium, self.wraps.as_ref(), self.left_out.as_ref());
         if doubts.none() {
             return self.inner.each_file(medium, wanted, take);
         }
@@ -274,6 +287,10 @@ impl Survey for ImpairedSurvey {
             doubts.judge(&mut file);
             take(file)
         });
+    }
+
+    fn starts(&mut self, medium: &dyn Medium, most: usize) -> Vec<Start> {
+        self.inner.starts(medium, most)
     }
 
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup> {
@@ -308,7 +325,8 @@ impl Survey for ImpairedSurvey {
         steps: &mut Steps<'_>,
         watch: &dyn Watch,
     ) -> Result<(), MediumError> {
-        self.inner.mend(window, choices, steps, watch)
+        // What stands too early would be mended where it does not belong.
+        if self.left_out.is_some() { Ok(()) } else { self.inner.mend(window, choices, steps, watch) }
     }
 }
 

@@ -45,6 +45,17 @@ pub struct Extent {
     pub length: u64,
 }
 
+/// A place of a volume, or of a medium, where bytes are left out of the image.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
+pub struct Gap {
+    /// What lies before this byte stands where it should.
+    pub from: u64,
+    /// From this byte on everything stands too early; what lies between is not known.
+    pub to: u64,
+    /// By so many bytes more than before.
+    pub bytes: u64,
+}
+
 impl Extent {
     /// A range of `length` bytes from `offset`.
     #[inline]

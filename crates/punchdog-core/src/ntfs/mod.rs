@@ -45,8 +45,8 @@ pub mod volume;
 use crate::{
     arith::Sat,
     cluster::{aside::Aside, former, occupied::Occupied},
-    family::{Kind, Survey, Volume, Wanted},
-    files::order::{Listing, Take},
+    family::{Kind, Start, Survey, Volume, Wanted, spread},
+    files::order::{self, Listing, Take},
     medium::{Extent, Medium, MediumError, OverlayWindow, Window},
     mending::{choices::Choices, step::Steps},
     progress::Watch,
@@ -57,6 +57,8 @@ use crate::{
 };
 use boot::Boot;
 use geometry::Believed;
+use records::Notes;
+use tree::{Node, Of};
 use volume::About;
 
 /// An NTFS volume whose geometry is known.
@@ -192,6 +194,18 @@ impl Survey for NtfsSurvey {
             state::record(medium, survey, number, path, wanted)
         };
         Listing { others, end: medium.len() }.pass_on(&mut self.survey, |survey| survey, record, take);
+    }
+
+    fn starts(&mut self, medium: &dyn Medium, most: usize) -> Vec<Start> {
+        let survey = &self.survey;
+        let nodes = survey.tree.nodes.iter().zip(0_u32..).filter(|(node, _)| matches!(node.of, Of::Name(_)));
+        let start = |(node, number): (&Node, u32)| {
+            let folder = survey.file(node).is_some_and(|file| file.notes.contains(Notes::FOLDER));
+            let own = folder || state::is_own(survey, number);
+            let first = survey.content(medium, node).extents().next().filter(|_| !own)?;
+            Some(Start { place: first.offset, name: order::Tree::name(survey, number).into(), folder: false })
+        };
+        spread(nodes, most).filter_map(start).collect()
     }
 
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup> {

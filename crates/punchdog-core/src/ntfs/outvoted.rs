@@ -139,6 +139,10 @@ impl Records {
         else {
             return false;
         };
+        // A block of another folder's index, which came here, names that folder as the files do.
+        if stray.parent != folder {
+            return false;
+        }
         let lost = |name: &Name| {
             let above = self.referred(name.parent).filter(|above| above.notes.contains(Notes::FOLDER));
             let elsewhere = above.is_none_or(|above| !name.indexed && !partly.contains(&above.number));

@@ -183,6 +183,7 @@ fn indexes(
                 Err(why) if strays.len() < STRAYS => strays.push(Stray {
                     folder: folder.number,
                     reference: entry.reference,
+                    parent: entry.key.le64(0),
                     place: entry.place,
                     why,
                     attributes: entry.key.le32(56),
@@ -201,6 +202,7 @@ fn indexes(
                 strays.push(Stray {
                     folder: folder.number,
                     reference: file.into(),
+                    parent: name.parent,
                     place: *place,
                     why: Why::Doubled,
                     attributes: 0,

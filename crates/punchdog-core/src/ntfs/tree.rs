@@ -17,6 +17,8 @@ pub struct Stray {
     pub folder: u32,
     /// The reference to the file.
     pub reference: u64,
+    /// The reference to its folder, as the entry has it.
+    pub parent: u64,
     /// Where the entry stands.
     pub place: u64,
     /// Why.

@@ -11,7 +11,7 @@ use crate::{
         filler,
         record::{FileRecord, State},
     },
-    medium::{Extent, Medium},
+    medium::{Extent, Gap, Medium},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -145,6 +145,8 @@ pub struct Examination {
     pub intact: Vec<String>,
     /// The bytes that show it.
     pub exhibits: Vec<Exhibit>,
+    /// Bytes that are left out of the image.
+    pub left_out: Vec<Gap>,
 }
 
 /// How what stands behind a lost structure is told of, where nothing is wrong with it, and else.

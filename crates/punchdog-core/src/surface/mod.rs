@@ -1,7 +1,9 @@
 //! Which places of a medium can be read: searched for once, written down, and used by everything else.
 //!
-//! [`list`] is the document, [`read`] the search, [`filler`] finds what an imager put where it could not read.
+//! [`list`] is the document, [`read`] the search, [`filler`] finds what an imager put where it could not read, and [`spaced`]
+//! puts back what one left out.
 
 pub mod filler;
 pub mod list;
 pub mod read;
+pub mod spaced;

@@ -7,6 +7,7 @@ mod exfat;
 mod format;
 mod job;
 mod large;
+mod left_out;
 mod next;
 mod others_files;
 mod output;

@@ -43,7 +43,7 @@ fn ntfs_wish() -> ntfs::fresh::Wish {
 }
 
 /// Pictures in two folders, sounds, a table: paths with their content.
-fn content(seed: u64) -> Vec<(String, Vec<u8>)> {
+pub(super) fn content(seed: u64) -> Vec<(String, Vec<u8>)> {
     let mut seed = Seed::new(seed);
     let mut files = Vec::new();
     for number in 0..40_u32 {
@@ -67,7 +67,7 @@ fn ballast() -> Vec<u8> {
 
 const FOLDERS: [&str; 4] = ["DCIM", "DCIM/100LEDGE", "DCIM/101LEDGE", "SOUND"];
 
-fn on_fat(cluster: u32, files: &[(String, Vec<u8>)]) -> Vec<u8> {
+pub(super) fn on_fat(cluster: u32, files: &[(String, Vec<u8>)]) -> Vec<u8> {
     let mut filler = Filler::new(&fat_wish(cluster), vec![0; SIZE]).unwrap();
     filler.file("ballast", &ballast(), Placing::Row).unwrap();
     for folder in FOLDERS {
@@ -79,7 +79,7 @@ fn on_fat(cluster: u32, files: &[(String, Vec<u8>)]) -> Vec<u8> {
     filler.finish().unwrap().canvas
 }
 
-fn on_exfat(cluster: u32, files: &[(String, Vec<u8>)]) -> Vec<u8> {
+pub(super) fn on_exfat(cluster: u32, files: &[(String, Vec<u8>)]) -> Vec<u8> {
     let mut filler = lab_exfat::Filler::new(&exfat_wish(cluster), vec![0; SIZE]).unwrap();
     filler.file("ballast", &ballast(), Placing::Row).unwrap();
     for folder in FOLDERS {
@@ -91,7 +91,7 @@ fn on_exfat(cluster: u32, files: &[(String, Vec<u8>)]) -> Vec<u8> {
     filler.finish().unwrap().canvas
 }
 
-fn on_ntfs(files: &[(String, Vec<u8>)]) -> Vec<u8> {
+pub(super) fn on_ntfs(files: &[(String, Vec<u8>)]) -> Vec<u8> {
     let mut filler = lab_ntfs::Filler::new(&ntfs_wish(), vec![0; SIZE]).unwrap();
     filler.file("ballast", &ballast(), Placing::Row).unwrap();
     for folder in FOLDERS {
@@ -103,7 +103,7 @@ fn on_ntfs(files: &[(String, Vec<u8>)]) -> Vec<u8> {
     filler.finish().unwrap().canvas
 }
 
-fn sum(bytes: &[u8]) -> String {
+pub(super) fn sum(bytes: &[u8]) -> String {
     hex::encode(Sha256::digest(bytes))
 }
 

@@ -1,0 +1,133 @@
+//! `punchdog surface --left-out`: gaps put back into an image that bytes were left out of.
+
+use crate::{
+    args::{Args, Surface},
+    choose,
+    failure::{Failure, Verdict},
+    json,
+    page::{self, Page},
+    surface::Document,
+    watch::Screen,
+    workplace,
+};
+use punchdog_core::{
+    arith::Sat,
+    impaired,
+    medium::{Gap, Medium},
+    progress::Watch,
+    surface::{
+        list::{List, Listed, State},
+        spaced::{self, Spaced},
+    },
+};
+use std::{
+    fs::{File, OpenOptions},
+    io::{self, Write},
+    path::Path,
+};
+
+/// A gap as it is given: `FROM:TO:BYTES`.
+pub(crate) fn gap(words: &str) -> Result<Gap, String> {
+    let numbers: Vec<u64> = words.split(':').map_while(|word| word.parse().ok()).collect();
+    match (numbers.as_slice(), words.matches(':').count()) {
+        ([from, to, bytes], 2) => Ok(Gap { from: *from, to: *to, bytes: *bytes }),
+        _ => Err("a gap is FROM:TO:BYTES, as check prints it".to_owned()),
+    }
+}
+
+/// Names the command that puts these gaps back in, where there are any; they count from the start of the volume at `base`.
+pub(crate) fn comes_next(page: &mut Page, image: &Path, gaps: &[Gap], base: u64) -> bool {
+    if gaps.is_empty() {
+        return false;
+    }
+    let each = |gap: &Gap| format!(" --left-out {}:{}:{}", gap.from + base, gap.to + base, gap.bytes);
+    let command = format!(
+        "punchdog surface {}{} --list {} --image {}",
+        page::quoted(image),
+        gaps.iter().map(each).collect::<String>(),
+        page::quoted(&page::beside(image, "", "spaced.json")),
+        page::quoted(&page::beside(image, "", "spaced.img")),
+    );
+    page.next(&[(
+        command,
+        "puts the gap back in, as places that cannot be read; nothing else helps the files behind it",
+    )]);
+    true
+}
+
+pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
+    let source = choose::file(&given.source)?;
+    let Some(target) = &given.image else {
+        return Err(Failure::with(
+            "gaps are put back into a new image, and none is named",
+            "name one with --image",
+        ));
+    };
+    let Some(layout) = spaced::spaced(source.len(), &given.left_out) else {
+        return Err(Failure::with(
+            "these gaps are not in order, or do not fit into the image",
+            "give them as check prints them: FROM:TO:BYTES, the first one first",
+        ));
+    };
+    let listed = |extent: &punchdog_core::medium::Extent| Listed {
+        offset: extent.offset,
+        length: extent.length,
+        state: State::Unreadable,
+    };
+    let mut list = List::untried(&target.display().to_string(), layout.bytes, 512);
+    list.done = true;
+    list.extents = layout.unknown.iter().map(listed).collect();
+    let made = workplace::write_new(&given.list, |file| json::write(file, &list)).and_then(|()| {
+        let mut file = OpenOptions::new().write(true).create_new(true).open(target)?;
+        write(&source, &layout, &mut file)
+    });
+    made.map_err(|error| {
+        Failure::with(
+            format!("{} and {} cannot be made: {error}", given.list.display(), target.display()),
+            "name new files with --list and --image, where there is room",
+        )
+    })?;
+    if args.json {
+        json::print(&Document::spaced(given, &source, &list))?;
+        return Ok(Verdict::Fine);
+    }
+    let mut page = Page::new();
+    let title = format!("{} · {}", page::clean(&choose::file_name(target)), page::size(layout.bytes));
+    page.head(&title, "the gaps are back", page::GOOD);
+    page.gap();
+    let put = given.left_out.iter().fold(0, |sum: u64, gap| sum.plus(gap.bytes));
+    page.say(&format!(
+        "{put} bytes were put back in {}: everything behind stands where it stood on the medium.",
+        page::count(given.left_out.len() as u64, "place", "places")
+    ));
+    page.say(&format!(
+        "Where exactly they were left out is not known: {} around them count as not read, and {} lists them.",
+        page::count(impaired::sectors(&layout.unknown), "sector", "sectors"),
+        page::quoted(&given.list)
+    ));
+    page.next(&[(
+        format!("punchdog check {} --unreadable {}", page::quoted(target), page::quoted(&given.list)),
+        "as of a medium that fails in these places",
+    )]);
+    page.print()?;
+    Ok(Verdict::Fine)
+}
+
+/// Writes the pieces, with holes where nothing stands.
+fn write(source: &dyn Medium, layout: &Spaced, file: &mut File) -> io::Result<()> {
+    let screen = Screen::of_bytes();
+    file.set_len(layout.bytes)?;
+    for (piece, to) in &layout.pieces {
+        let mut at = piece.offset;
+        while let Some(part) = source.piece_from(at, piece.end()) {
+            if screen.stop() {
+                return Err(io::Error::new(io::ErrorKind::Interrupted, "stopped on request"));
+            }
+            screen.at("putting the gaps back in", part.offset, source.len());
+            let bytes = source.bytes(part.offset, part.length.size()).map_err(io::Error::other)?;
+            workplace::put_with_holes(file, to.plus(part.offset.minus(piece.offset)), &bytes)?;
+            at = part.end();
+        }
+    }
+    file.flush()
+}
