@@ -120,7 +120,7 @@ struct Volume {
     /// What is marked deleted.
     deleted: Deleted,
     findings: Vec<json::Finding>,
-    /// Bytes that are left out of the image: places from the start of the volume.
+    /// Bytes that are left out of the image, by where they would stand if they were there, as `surface --left-out` takes them.
     #[serde(skip_serializing_if = "<[Gap]>::is_empty")]
     left_out: Vec<Gap>,
 }
@@ -138,7 +138,7 @@ impl Volume {
             files: examination.tally,
             deleted: examination.deleted,
             findings: json::Finding::all(&examination.findings, base),
-            left_out: examination.left_out.clone(),
+            left_out: examination.left_out.iter().map(|gap| gap.moved(base)).collect(),
         }
     }
 }

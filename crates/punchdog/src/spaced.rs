@@ -21,7 +21,7 @@ use punchdog_core::{
     },
 };
 use std::{
-    fs::{File, OpenOptions},
+    fs::File,
     io::{self, Write},
     path::Path,
 };
@@ -40,7 +40,10 @@ pub(crate) fn comes_next(page: &mut Page, image: &Path, gaps: &[Gap], base: u64)
     if gaps.is_empty() {
         return false;
     }
-    let each = |gap: &Gap| format!(" --left-out {}:{}:{}", gap.from + base, gap.to + base, gap.bytes);
+    let each = |gap: &Gap| {
+        let gap = gap.moved(base);
+        format!(" --left-out {}:{}:{}", gap.from, gap.to, gap.bytes)
+    };
     let command = format!(
         "punchdog surface {}{} --list {} --image {}",
         page::quoted(image),
@@ -77,10 +80,14 @@ pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
     let mut list = List::untried(&target.display().to_string(), layout.bytes, 512);
     list.done = true;
     list.extents = layout.unknown.iter().map(listed).collect();
-    let made = workplace::write_new(&given.list, |file| json::write(file, &list)).and_then(|()| {
-        let mut file = OpenOptions::new().write(true).create_new(true).open(target)?;
-        write(&source, &layout, &mut file)
-    });
+    if let Some(taken) = [target, &given.list].into_iter().find(|path| path.symlink_metadata().is_ok()) {
+        return Err(Failure::with(
+            format!("{} is already there, and is left alone", taken.display()),
+            "name new files with --list and --image",
+        ));
+    }
+    let made = workplace::write_new(target, |file| write(&source, &layout, file))
+        .and_then(|()| workplace::write_new(&given.list, |file| json::write(file, &list)));
     made.map_err(|error| {
         Failure::with(
             format!("{} and {} cannot be made: {error}", given.list.display(), target.display()),

@@ -98,8 +98,13 @@ pub(crate) fn named(
     side: Side,
 ) -> Vec<(usize, usize, bool)> {
     let kind = |name: &str| name.rsplit_once('.').and_then(|(_, extension)| kinds::usual_of(extension));
-    let fits =
-        |name: &Left<'_>, extension: Option<&str>| kind(name.name) == extension.and_then(kinds::usual_of);
+    let fits = |name: &Left<'_>, extension: Option<&str>| match (kind(name.name), extension) {
+        (Some(kind), extension) => extension.and_then(kinds::usual_of) == Some(kind),
+        (None, None) => true,
+        (None, Some(own)) => {
+            name.name.rsplit_once('.').is_some_and(|(_, extension)| extension.eq_ignore_ascii_case(own))
+        }
+    };
     if let ([name], [(_, extension)]) = (names, lost) {
         return if fits(name, *extension) { vec![(0, 0, false)] } else { Vec::new() };
     }
@@ -170,6 +175,8 @@ mod pairing {
         );
         assert_eq!(named(&left("notes.txt", None), &[(7, None)], Side::First), [(0, 0, false)]);
         assert_eq!(named(&left("a.jpg", None), &[(7, None)], Side::First), []);
+        assert_eq!(named(&left("film.MP4", None), &[(7, Some("mp4"))], Side::First), [(0, 0, false)]);
+        assert_eq!(named(&left("film.mp4", None), &[(7, Some("exe"))], Side::First), []);
     }
 }
 

@@ -34,8 +34,8 @@ const MOST: usize = 4096;
 const HEAD: usize = 1024;
 /// How far too early things are looked for, where the length of the volume does not say it.
 const FURTHEST: u64 = 1 << 20;
-/// Files for which what stands before them is searched.
-const SEARCHED: usize = 192;
+/// Files for which what stands before them is searched: where so many stand nowhere, it is not for a gap.
+const SEARCHED: usize = 64;
 /// Files that say together how much too early they stand; of few all but one have to.
 const VOTERS: usize = 12;
 const FEW_VOTERS: usize = 7;
@@ -164,8 +164,7 @@ impl Witnesses<'_> {
         let (mut found, mut end, mut bound) = (Vec::new(), self.all.len(), u64::MAX);
         while end > 0 {
             if self.left == 0 || watch.stop() {
-                // Where so many stand nowhere, it is not for a gap.
-                return Vec::new();
+                break;
             }
             let voters = end.minus(VOTERS)..end;
             let right = voters.clone().filter(|number| self.stands(*number, 0)).count();
@@ -264,7 +263,8 @@ impl LeftOut {
     /// Says what is left out, and which files that may cost. What was found behind it rests on bytes of other places.
     pub(super) fn tell(&self, seen: &mut Examination, mut paths: Vec<String>) {
         // What stops a host stands before the gaps, or is the volume's length; the rest rests on what is not there.
-        seen.findings.retain(|finding| finding.weight == Weight::BlocksMount);
+        let of_medium = |finding: &Finding| finding.entry.code.starts_with("medium/");
+        seen.findings.retain(|finding| finding.weight == Weight::BlocksMount || of_medium(finding));
         seen.left_out.clone_from(&self.gaps);
         let (bytes, many) = (self.bytes(), counted(paths.len().wide(), "file stands", "files stand"));
         let places = counted(self.gaps.len().wide(), "place", "places");
@@ -275,8 +275,10 @@ impl LeftOut {
         seen.likely = Some("an imager that skipped what it could not read and did not fill its place; image the medium again, or put the gap back in".to_owned());
         paths.truncate(NAMED);
         for gap in &self.gaps {
-            let summary =
-                format!("{} bytes are left out between bytes {} and {}", gap.bytes, gap.from, gap.to);
+            let summary = format!(
+                "{} bytes are left out between bytes {} and {} of the volume",
+                gap.bytes, gap.from, gap.to
+            );
             let mut finding = Finding::new(&c::LEFT_OUT, summary).because(
                 format!("What begins before byte {} of the volume stands where it should, what begins from byte {} on stands {} bytes before that.", gap.from, gap.to, gap.bytes),
                 "An image has every byte of the medium, or something in its place.",

@@ -56,6 +56,14 @@ pub struct Gap {
     pub bytes: u64,
 }
 
+impl Gap {
+    /// The same, counted from `base` bytes before.
+    #[must_use]
+    pub fn moved(self, base: u64) -> Self {
+        Self { from: self.from.plus(base), to: self.to.plus(base), ..self }
+    }
+}
+
 impl Extent {
     /// A range of `length` bytes from `offset`.
     #[inline]

@@ -15,9 +15,8 @@ use crate::{
 const STEP: usize = 64;
 /// Records at most: each takes a few bytes, also where there is none.
 pub(super) const MOST: u64 = 1 << 26;
-/// Bytes of its bitmap at most, where hardly anything is on a volume; and the first with records of people's files, from 24 on.
+/// Bytes of its bitmap at most, where hardly anything is on a volume.
 const BITMAP: u64 = 1 << 20;
-const FIRST_BYTE: usize = 3;
 /// Runs of $MFT's own attribute list that are followed.
 const PARTS: usize = 4096;
 
@@ -213,14 +212,13 @@ impl Mft {
             bitmap.value().to_vec()
         } else {
             let (runs, bad) = decode(bitmap.runs(), bitmap.clusters(), self.geometry.clusters());
-            let length = bitmap.size().min(self.records().wide().div_ceil(8)).min(BITMAP);
-            let whole = bad.is_none() && bitmap.size() <= BITMAP;
-            if !whole {
+            if bad.is_some() || bitmap.size() > BITMAP {
                 return false;
             }
-            Mapping::of(&runs, self.geometry.cluster()).read(medium, 0, length.size())
+            Mapping::of(&runs, self.geometry.cluster()).read(medium, 0, bitmap.size().size())
         };
-        let used: u64 = bytes.iter().skip(FIRST_BYTE).map(|byte| u64::from(byte.count_ones())).sum();
+        let used: u64 =
+            bytes.iter().skip(own::FIRST_USER.per(8).size()).map(|byte| u64::from(byte.count_ones())).sum();
         used <= most
     }
     /// Records there are.
