@@ -123,8 +123,14 @@ pub fn table_checksum(bytes: &[u8]) -> u32 {
 /// The checksum of an entry set, but for the two bytes that hold it (section 6.3.3).
 #[inline]
 pub fn set_checksum(set: &[u8]) -> u16 {
-    let bytes = set.iter().enumerate().filter(|(index, _)| *index != 2 && *index != 3);
-    bytes.fold(0, |sum: u16, (_, byte)| sum.rotate_right(1).wrapping_add(u16::from(*byte)))
+    let (before, behind) = (set.get(..2).unwrap_or(set), set.get(4..).unwrap_or(&[]));
+    summed(summed(0, before), behind)
+}
+
+/// The sum of bytes behind others, as checksums and hashes of entries have it.
+#[inline]
+pub fn summed(sum: u16, bytes: &[u8]) -> u16 {
+    bytes.iter().fold(sum, |sum, byte| sum.rotate_right(1).wrapping_add(u16::from(*byte)))
 }
 
 /// The hash of a name that was put into upper case (section 7.6.4).

@@ -5,7 +5,7 @@
 //! to its end has its length twice, and a name has a hash besides; clusters are in use or not.
 
 use super::{
-    layout::{ENTRY, NAME, NAME_UNITS, Stream, name_hash, put, set_checksum},
+    layout::{ENTRY, NAME, NAME_UNITS, Stream, name_hash, put, set_checksum, summed},
     sets::{Flaws, is_legal},
     upcase::Upcase,
 };
@@ -67,19 +67,18 @@ fn name(raw: &[u8], upcase: &Upcase) -> Option<Vec<u8>> {
         let entry = unit.per(NAME_UNITS).plus(2);
         entry.times(ENTRY).plus(2).plus(unit.rest(NAME_UNITS).times(2))
     };
-    let mut units: Vec<u16> = (0..length).map(|unit| raw.le16(place(unit))).collect();
-    if name_hash(&upcase.upper(&units)) == stream.name_hash {
+    let upper = upcase.upper(&(0..length).map(|unit| raw.le16(place(unit))).collect::<Vec<u16>>());
+    if name_hash(&upper) == stream.name_hash {
         return None;
     }
-    let mut found = None;
+    let bytes: Vec<u8> = upper.iter().flat_map(|unit| unit.to_le_bytes()).collect();
+    let (mut found, mut before) = (None, 0_u16);
     for at in 0..length {
-        let Some(was) = units.get(at).copied() else { continue };
-        for bit in 0..16_u32 {
-            let other = was ^ 1_u16.wrapping_shl(bit);
-            if let Some(slot) = units.get_mut(at) {
-                *slot = other;
-            }
-            if !is_legal(&[other]) || name_hash(&upcase.upper(&units)) != stream.name_hash {
+        let (here, behind) = (at.times(2), bytes.get(at.plus(1).times(2)..).unwrap_or(&[]));
+        for bit in 0..u16::BITS {
+            let other = raw.le16(place(at)) ^ 1_u16.wrapping_shl(bit);
+            let hash = summed(summed(before, &upcase.capital(other).to_le_bytes()), behind);
+            if hash != stream.name_hash || !is_legal(&[other]) {
                 continue;
             }
             let mut tried = raw.to_vec();
@@ -88,9 +87,7 @@ fn name(raw: &[u8], upcase: &Upcase) -> Option<Vec<u8>> {
                 return None;
             }
         }
-        if let Some(slot) = units.get_mut(at) {
-            *slot = was;
-        }
+        before = summed(before, bytes.part(here, 2));
     }
     found
 }

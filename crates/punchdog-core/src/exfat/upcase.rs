@@ -99,7 +99,12 @@ impl Upcase {
 
     /// A name in capitals.
     pub fn upper(&self, name: &[u16]) -> Vec<u16> {
-        name.iter().map(|unit| self.0.get(usize::from(*unit)).copied().unwrap_or(*unit)).collect()
+        name.iter().map(|unit| self.capital(*unit)).collect()
+    }
+    /// The capital of one unit.
+    #[inline]
+    pub fn capital(&self, unit: u16) -> u16 {
+        self.0.get(usize::from(unit)).copied().unwrap_or(unit)
     }
 }
 

@@ -80,6 +80,8 @@ impl Flaws {
     pub const HOLLOW: Self = Self(1 << 28);
     /// A part of the long name has other attributes than such a part, or a value where 0 must stand.
     pub const LONG_FIELDS: Self = Self(1 << 29);
+    /// Another entry names the same first cluster and the same size.
+    pub const TWICE: Self = Self(1 << 30);
 
     /// True when all bits of `other` are set.
     pub fn has(self, other: Self) -> bool {

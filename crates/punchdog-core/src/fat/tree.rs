@@ -218,7 +218,8 @@ impl Node {
     }
     /// True when nothing of its content is in doubt.
     pub fn whole(&self) -> bool {
-        !self.flaws.any(DAMAGING)
+        // That a file's content stands elsewhere than its entry says is judged; a folder's own entries tell its place.
+        !self.flaws.any(DAMAGING) && (self.folder || !self.flaws.has(Flaws::FIRST_FOUND))
     }
     /// The size of a file whose chain ends properly and too early, where without one bit the size is as long as that
     /// chain: it is then likelier the size that was struck, and the last cluster ends where it did.

@@ -125,6 +125,9 @@ catalogue! {
     EXTENSION_BASE = ("ntfs/extension-base", RisksFiles, "a record extends another file than the one whose list has it", "Linux 6.12, fs/ntfs3/frecord.c",
         "A host that mends by it takes a part of the file away.",
         "Set as the one attribute list says that has the record, or to the one file with the gap that it fills (derived).");
+    RECORD_BASE = ("ntfs/record-base", RisksFiles, "a file's record says that it extends another", "Linux 6.12, fs/ntfs3/inode.c",
+        "Hosts refuse the file.",
+        "The field is cleared: standard information and names stand in a file's own record (derived).");
     LIST = ("ntfs/attribute-list", RisksFiles, "an attribute list is not what the file's records have", "Linux 6.12, fs/ntfs3/attrlist.c",
         "Hosts find what a file has by the list alone: they refuse the file, or show it without a part of its content.",
         "Written anew from the records that extend the file (derived).");

@@ -27,6 +27,7 @@ pub mod mft;
 mod mirror;
 pub mod names;
 mod outvoted;
+mod parse;
 pub mod record;
 pub mod records;
 pub mod runs;

@@ -236,4 +236,13 @@ pub(super) const ALL: &[Fault] = &[
     fault("the same file in two folders", "fat/cross-linked", ANY, |p, _| {
         copy_entry(p, README);
     }),
+    fault("the same file in two folders, and a lost chain as long", "fat/cross-linked", ANY, |p, _| {
+        copy_entry(p, "ledges.csv");
+        let chain: Vec<u32> = (0..3).map(|number| p.unused(number)).collect();
+        let behind = [chain[1], chain[2], p.end()];
+        chain.iter().zip(behind).for_each(|(from, to)| p.set_link(*from, to));
+        let unused = chain[0];
+        let text = b"Counts of the western ledges, taken in the rain.\r\n".repeat(4);
+        p.write(p.geometry.cluster_offset(unused), &text);
+    }),
 ];

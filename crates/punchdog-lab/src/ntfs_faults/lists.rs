@@ -100,6 +100,11 @@ pub(super) const ALL: &[Fault] = &[
         let (number, other) = (p.number(SPREAD) + 1, p.number(OTHER));
         p.edit(number, |record| record[32..36].copy_from_slice(&other.to_le_bytes()));
     }),
+    fault("a file's own record says that it extends another", "ntfs/record-base", |p, _| {
+        let number = p.number("Möwen und Lummen/文字.txt");
+        p.edit(number, |record| record[34] = 0x80);
+        p.at_record("Möwen und Lummen/文字.txt");
+    }),
     fault("a record extends no file", "ntfs/extension-base", |p, _| {
         let number = p.number(WIDE) + 2;
         p.edit(number, |record| record[32..36].copy_from_slice(&0x0066_6666_u32.to_le_bytes()));

@@ -25,6 +25,7 @@ mod ntfs_listed;
 mod ntfs_parts;
 mod ntfs_scattered;
 mod ntfs_struck;
+mod ntfs_torn;
 mod one_cluster_files;
 mod pairs;
 mod partitions;

@@ -211,7 +211,11 @@ fn crossed(subject: &mut Subject<'_>, number: u32, node: &Node, path: &str, sink
                 )
             },
             "A cluster belongs to one file.",
-            outcome(node, false),
+            if node.flaws.has(Flaws::TWICE) {
+                "Another entry names the same first cluster and the same size: a move that was cut off leaves a file in both folders.".to_owned()
+            } else {
+                outcome(node, false)
+            },
         );
     // The entry that leads astray stands before the first shared cluster.
     let astray = node.fault.filter(|(_, end)| matches!(end, End::Another(_))).map(|(cluster, _)| cluster);

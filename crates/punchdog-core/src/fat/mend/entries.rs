@@ -334,7 +334,11 @@ fn duplicate(
             counted(shared.len().wide(), "shared cluster", "shared clusters")
         ),
         Provenance::Judged,
-        "the shared clusters as they stand; in at most one of the files they are right",
+        if node.flaws.has(Flaws::TWICE) {
+            "the shared clusters as they stand: both entries name the same first cluster and the same size"
+        } else {
+            "the shared clusters as they stand; in at most one of the files they are right"
+        },
         &[&c::CROSS_LINKED],
     )
     .or("cut this file before the shared clusters")

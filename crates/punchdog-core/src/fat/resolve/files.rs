@@ -117,8 +117,11 @@ impl Surveyor<'_> {
         let walk = self.walk(node.first);
         if walk.meets == Some((node.first, 0)) {
             self.change(number, |node| node.flaws.set(Flaws::MET));
-            if !self.begin_at_lost(number, &node, needed) {
-                self.change(number, |node| node.flaws.set(Flaws::CROSSED));
+            // Two entries that say the same bear each other out: the file is there twice, and no other content is its.
+            let twice = self.is_entered_twice(number, &node);
+            if twice || !self.begin_at_lost(number, &node, needed) {
+                let said = if twice { Flaws::TWICE } else { Flaws::default() };
+                self.change(number, |node| node.flaws.set(Flaws::CROSSED.with(said)));
                 self.claim(number, &walk);
             }
             return;
@@ -142,6 +145,19 @@ impl Surveyor<'_> {
             }
         }
         self.follow_file(number, walk, needed);
+    }
+
+    /// True where another entry names the same first cluster and the same size.
+    fn is_entered_twice(&mut self, number: u32, node: &Node) -> bool {
+        let said = |node: &Node| (node.entry.first_cluster(self.geometry.wide()), node.entry.size.get());
+        let (upto, all) = &mut self.entered;
+        for (known, other) in (0_u32..).zip(&self.tree.nodes).skip(upto.size()) {
+            if !other.folder {
+                all.entry(said(other)).or_insert(known);
+            }
+        }
+        *upto = self.tree.nodes.len().narrow();
+        all.get(&said(node)).is_some_and(|first| *first != number)
     }
 
     fn is_blank(&self, cluster: u32) -> bool {

@@ -156,6 +156,11 @@ fn one(subject: &Subject<'_>, number: u32, flaw: &Flaw, paths: &HashMap<u32, Str
             format!("Record {number} says that it is free."),
             "An entry of its folder names it with this number, and $MFT's bitmap has it in use; or the list of the file that it extends has it.".into(),
         ),
+        Flaw::Own(base) => (
+            &c::RECORD_BASE,
+            format!("Record {number} says that it extends record {}.", crate::ntfs::layout::number(*base)),
+            "It has standard information and a name, and so is a file's own.".into(),
+        ),
         Flaw::Extends(base, told) => (
             &c::EXTENSION_BASE,
             format!("Record {number} says that it extends record {}.", crate::ntfs::layout::number(*base)),
@@ -226,7 +231,7 @@ fn one(subject: &Subject<'_>, number: u32, flaw: &Flaw, paths: &HashMap<u32, Str
         Flaw::Parent(at, ..) => Some((usize::from(*at), 8)),
         Flaw::Name(at, ..) => Some((usize::from(*at).plus(64), 2)),
         Flaw::Sequence(..) => Some((16, 2)),
-        Flaw::Base(_) | Flaw::Extends(..) => Some((32, 8)),
+        Flaw::Base(_) | Flaw::Extends(..) | Flaw::Own(_) => Some((32, 8)),
         Flaw::NoStandard | Flaw::Pieces(_) | Flaw::List(_) => None,
     };
     let mut finding = Finding::new(entry, entry.title).because(is, should, "");

@@ -103,6 +103,13 @@ fn field(number: u32, flaw: &Flaw) -> Option<Field> {
             mends: &c::NAME_HEAD,
             change: set(usize::from(*at).saturating_add(64), [*long, *space]),
         },
+        Flaw::Own(_) => Field {
+            name: "record-own",
+            does: format!("clear in record {number} that it extends another"),
+            from: "standard information and a name stand in a file's own record",
+            mends: &c::RECORD_BASE,
+            change: set(32, [0; 8]),
+        },
         Flaw::Extends(_, told) => Field {
             name: "record-base",
             does: format!("set the record that record {number} extends to {}", layout::number(*told)),

@@ -5,6 +5,7 @@
 //! records no other, and bitmaps can only be counted when the records are what they shall be.
 
 mod aside;
+mod beginning;
 mod bitmaps;
 mod boot_sector;
 mod closing;

@@ -144,6 +144,7 @@ fn one(
         | Flaw::Folder
         | Flaw::Name(..)
         | Flaw::Extends(..)
+        | Flaw::Own(_)
         | Flaw::Sequence(..) => super::fields::mend(job, number, flaw, path),
         Flaw::Runs(..) | Flaw::Pieces(_) | Flaw::Base(_) | Flaw::List(_) => Ok(()),
     }
@@ -194,6 +195,7 @@ fn broken(job: &mut Job<'_, '_, '_, '_>, number: u32, path: Option<&String>) -> 
         path,
     );
     let clusters = job.survey.mft.geometry.clusters();
+    let count = job.steps.count();
     job.edit(number, made, |record| {
         let (list, unread) = attributes(record);
         let refitted = || unread.is_none().then(|| refitted(record, &list, clusters)).flatten();
@@ -207,7 +209,8 @@ fn broken(job: &mut Job<'_, '_, '_, '_>, number: u32, path: Option<&String>) -> 
             return true;
         }
         put_right(record)
-    })
+    })?;
+    if job.steps.count() == count { super::beginning::keep(job, number, path) } else { Ok(()) }
 }
 
 /// Puts the signature, the head and the attributes right, as far as that can be done in one way; false where it cannot.

@@ -1677,14 +1677,34 @@ fn folders_and_their_entries() {
         "#]],
     );
     says(
+        "the same file in two folders, and a lost chain as long",
+        &expect![[r#"
+            fat/cross-linked at 30042+2 67072+512 67584+512
+              ledges.csv: shares clusters with another chain. 3 of its clusters belong to another chain as well, the first is 75. A cluster belongs to one file. At most one of the files that share clusters is right there.
+            fat/cross-linked at 30906+2 67072+512 67584+512
+              Logs/LEDGES.CSV: shares clusters with another chain. 3 of its clusters belong to another chain as well, the first is 75. A cluster belongs to one file. Another entry names the same first cluster and the same size: a move that was cut off leaves a file in both folders.
+            fat/fsinfo-free-count at 1000+4
+              the free count is 1573, counted are 1570. FSInfo gives 1573 free clusters. The table has 1570. Hosts show a wrong amount of free space.
+            fat/lost-chain at 16852+4
+              3 clusters from 117 on belong to no file. The table has a chain of 3 clusters from cluster 117 on. Each chain belongs to a file or folder. It may be what is left of a missing file.
+            judged: Logs/LEDGES.CSV: give it its own copy of 3 shared clusters
+              the shared clusters as they stand: both entries name the same first cluster and the same size
+            judged: keep 1 lost chain as a file in the folder ADRIFT
+              the table has them in use, and no file claims them; names and exact sizes are not known
+            derived: write the FSInfo sector: 1566 free clusters
+              counted in the table
+            36 of 37 files are whole after the repair, 2 rest on judgement and should be opened before they are handed out, 1 is kept without its name or folder; the volume is sound.
+        "#]],
+    );
+    says(
         "the same file in two folders",
         &expect![[r#"
             fat/cross-linked at 29754+2 30208+512
               README.TXT: shares clusters with another chain. 1 of its clusters belong to another chain as well, the first is 3. A cluster belongs to one file. At most one of the files that share clusters is right there.
             fat/cross-linked at 30906+2 30208+512
-              Logs/README.TXT: shares clusters with another chain. 1 of its clusters belong to another chain as well, the first is 3. A cluster belongs to one file. At most one of the files that share clusters is right there.
+              Logs/README.TXT: shares clusters with another chain. 1 of its clusters belong to another chain as well, the first is 3. A cluster belongs to one file. Another entry names the same first cluster and the same size: a move that was cut off leaves a file in both folders.
             judged: Logs/README.TXT: give it its own copy of 1 shared cluster
-              the shared clusters as they stand; in at most one of the files they are right
+              the shared clusters as they stand: both entries name the same first cluster and the same size
             derived: write the FSInfo sector: 1572 free clusters
               counted in the table
             36 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.

@@ -5,7 +5,7 @@ use crate::{
     arith::Sat,
     ntfs::{
         build::{BY_NAME, Outside, Room, index, outside, resident},
-        edit::{end_of, remove},
+        edit::{end_of, remove, remove_at},
         index::Index,
         layout::{RESIDENT, kind},
         mend::{Job, room::Clusters},
@@ -54,9 +54,9 @@ pub(super) fn lay(
     room: &mut Clusters,
 ) -> Option<Change> {
     let survey = job.survey;
-    let mut edits = Edits::default();
     let pieces = survey.records.stream_of(folder, kind::INDEX_ALLOCATION, "$I30");
     let spread = folder.notes.intersects(Notes::LISTED | Notes::SPREAD);
+    let mut edits = if spread { Edits::default() } else { without_unplaced(job, folder) };
     let small = wanted.iter().map(Vec::len).sum::<usize>() < survey.mft.geometry.record();
     if small && !spread {
         // Small enough to stand in the record alone.
@@ -72,9 +72,25 @@ pub(super) fn lay(
         if edits.set(job, folder.number, &resident(kind::INDEX_ROOT, "$I30", &all.root)) {
             return Some(Change { edits, ..Change::default() });
         }
-        edits = Edits::default();
+        edits = without_unplaced(job, folder);
     }
     large(job, folder, opened, wanted, (pieces, spread), edits, room)
+}
+
+/// The folder's record without what says of blocks, or of their bitmap, where they stand, and cannot be.
+fn without_unplaced(job: &Job<'_, '_, '_, '_>, folder: &File) -> Edits {
+    let mut edits = Edits::default();
+    let bad =
+        job.survey.records.pieces_of(folder).iter().filter(|piece| {
+            piece.bad.is_some() && matches!(piece.kind, kind::INDEX_ALLOCATION | kind::BITMAP)
+        });
+    let mut places: Vec<usize> = bad.map(|piece| usize::from(piece.at)).collect();
+    // From behind, so that what is left stays where it is.
+    places.sort_unstable_by(|one, other| other.cmp(one));
+    for at in places {
+        remove_at(edits.record(job, folder.number), at);
+    }
+    edits
 }
 
 /// A large index: the root node in the record, the others in blocks.

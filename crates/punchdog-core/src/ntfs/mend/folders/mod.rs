@@ -59,7 +59,7 @@ pub(super) struct Change {
 }
 
 /// What can be wrong with an index.
-const MENDS: [&Entry; 9] = [
+const MENDS: [&Entry; 12] = [
     &c::INDEX_ROOT,
     &c::INDEX_BLOCK,
     &c::INDEX_TORN,
@@ -69,12 +69,17 @@ const MENDS: [&Entry; 9] = [
     &c::ENTRY_MISSING,
     &c::ENTRY_STALE,
     &c::SHORT_MISSING,
+    &c::RUNS,
+    &c::RUNS_BEYOND,
+    &c::RUNS_COUNT,
 ];
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let survey = job.survey;
     let mut missing = missing(survey);
-    let folders: BTreeSet<u32> = survey.folders_told_of().chain(missing.keys().copied()).collect();
+    let unplaced = unplaced(survey);
+    let folders: BTreeSet<u32> =
+        survey.folders_told_of().chain(missing.keys().copied()).chain(unplaced.iter().copied()).collect();
     if folders.is_empty() {
         return Ok(());
     }
@@ -96,6 +101,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             path: paths.get(&folder).cloned(),
             missing: missing.remove(&folder).unwrap_or_default(),
             stale: stale.get(&folder).copied().unwrap_or_default(),
+            unplaced: unplaced.contains(&folder),
         };
         let wanted = wanted::of(job.window, survey, file, &own, keep);
         one(job, file, &wanted, &news, &mut room)?;
@@ -121,6 +127,17 @@ fn missing(survey: &Survey) -> BTreeMap<u32, u64> {
     found
 }
 
+/// Folders of whose index a run list cannot be: hosts refuse them, also where its blocks can be read all the same.
+fn unplaced(survey: &Survey) -> BTreeSet<u32> {
+    let records = &survey.records;
+    let bad = records.pieces.iter().filter(|piece| piece.bad.is_some());
+    // Under whatever name: what is not called as the blocks of a folder are is of another writing.
+    let own = bad.filter(|piece| matches!(piece.kind, kind::INDEX_ALLOCATION | kind::BITMAP));
+    let plain = |file: &File| file.notes.contains(Notes::FOLDER) && !file.notes.contains(Notes::VIEW);
+    let files = own.map(|piece| piece.file);
+    files.filter(|file| records.live(*file).is_some_and(plain)).collect()
+}
+
 /// Whether entries of files whose records are lost stay.
 fn keeps_lost(job: &mut Job<'_, '_, '_, '_>) -> bool {
     let survey = job.survey;
@@ -140,6 +157,8 @@ struct News {
     missing: u64,
     /// Entries that are taken out.
     stale: u64,
+    /// Where its blocks or their bitmap stand cannot be told.
+    unplaced: bool,
 }
 
 fn one(
@@ -152,8 +171,8 @@ fn one(
     let survey = job.survey;
     let opened = index::open(job.window, &survey.mft, &survey.records, folder);
     let right = !survey.index_flaws.contains(&(folder.number, IndexFlaw::Root));
-    let fitted =
-        fitting::fit(&opened, wanted, survey, right).and_then(|fitted| changed(job, folder, &opened, fitted));
+    let fitted = if news.unplaced { None } else { fitting::fit(&opened, wanted, survey, right) };
+    let fitted = fitted.and_then(|fitted| changed(job, folder, &opened, fitted));
     let (anew, change) = match fitted {
         Some(change) => (false, Some(change)),
         None => (true, anew::lay(job, folder, &opened, wanted, room)),
