@@ -29,14 +29,32 @@ fn usual(extension: &str) -> String {
     SAME.iter().find(|(other, _)| *other == lower).map_or(lower, |(_, usual)| (*usual).to_owned())
 }
 
-/// Extensions whose files always begin with a signature.
-const SIGNED: &[&str] =
-    &["jpg", "png", "gif", "bmp", "wav", "pdf", "zip", "docx", "xlsx", "flac", "ogg", "avi", "tif"];
+/// Extensions whose files always begin with a signature, and its first byte.
+const SIGNED: &[(&str, &[u8])] = &[
+    ("jpg", &[0xFF]),
+    ("png", &[0x89]),
+    ("gif", b"G"),
+    ("bmp", b"B"),
+    ("wav", b"R"),
+    ("pdf", b"%"),
+    ("zip", b"P"),
+    ("docx", b"P"),
+    ("xlsx", b"P"),
+    ("flac", b"f"),
+    ("ogg", b"O"),
+    ("avi", b"R"),
+    ("tif", b"IM"),
+];
+
+/// The first bytes that files of this usual extension can have, where they have a signature.
+fn first_bytes(usual: &str) -> Option<&'static [u8]> {
+    SIGNED.iter().find(|(extension, _)| *extension == usual).map(|(_, first)| *first)
+}
 
 /// The usual form of an extension whose files always begin with a signature.
 pub fn usual_of(extension: &str) -> Option<String> {
     let usual = usual(extension);
-    SIGNED.contains(&usual.as_str()).then_some(usual)
+    first_bytes(&usual).map(|_| usual)
 }
 
 /// True when a file called `name` begins as such files do; false when it begins as another kind;
@@ -44,8 +62,10 @@ pub fn usual_of(extension: &str) -> Option<String> {
 pub fn agrees(name: &str, bytes: &[u8]) -> Option<bool> {
     let (_, claimed) = name.rsplit_once('.')?;
     let claimed = usual(claimed);
-    if !SIGNED.contains(&claimed.as_str()) {
-        return None;
+    let first = first_bytes(&claimed)?;
+    // Most that is asked about begins as nothing of the kind.
+    if bytes.first().is_none_or(|byte| !first.contains(byte)) {
+        return Some(false);
     }
     match extension(bytes) {
         Some(found) => {

@@ -246,6 +246,12 @@ catalogue! {
     ENTRY_MISSING = ("ntfs/index-entry-missing", RisksFiles, "a folder's index does not lead to a file that is in it", "volumes that were looked at",
         "Hosts do not show the file. Its record is whole.",
         "The name is put in, from the record (derived).");
+    NAME_TWICE = ("ntfs/name-twice", RisksFiles, "two files of a folder have one name", "Linux 6.12, fs/ntfs3/index.c",
+        "Hosts find one of them.",
+        "The one that no index leads to is numbered; a short name beside a long one is given up (judged).");
+    ENTRY_KIND = ("ntfs/index-entry-kind", RisksFiles, "a folder's index says that a file is a folder, or the reverse", "Linux 6.12, fs/ntfs3/dir.c",
+        "Hosts list it as what it is not; what goes through folders leaves it out.",
+        "Set as the record says (derived).");
     SHORT_MISSING = ("ntfs/short-name-missing", Untidy, "a folder's index lacks short names", "volumes that were looked at",
         "Programs that know files by their short names do not find them.",
         "The names are put in, from the records (derived).");

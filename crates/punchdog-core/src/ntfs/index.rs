@@ -47,6 +47,8 @@ pub enum IndexFlaw {
     Unreached(u64),
     /// A block that entries lead to is not marked in use.
     Unmarked(u64),
+    /// An entry that says of a file that it is a folder, or the reverse.
+    Kind(u64),
     /// Its blocks cannot be found.
     Blocks,
 }
@@ -54,7 +56,7 @@ pub enum IndexFlaw {
 impl IndexFlaw {
     /// Entries may be out of reach by it.
     pub fn hides(self) -> bool {
-        !matches!(self, Self::Torn(..) | Self::Unmarked(_) | Self::Order(_))
+        !matches!(self, Self::Torn(..) | Self::Unmarked(_) | Self::Order(_) | Self::Kind(_))
     }
 }
 

@@ -4,7 +4,7 @@ use super::{
     content,
     geometry::Geometry,
     index::{self, IndexFlaw},
-    layout::{kind, number, own, sequence},
+    layout::{DUP_FOLDER, kind, number, own, sequence},
     log::Log,
     mft::Mft,
     names::{Capitals, of_key},
@@ -168,7 +168,7 @@ fn indexes(
 ) -> Result<(), MediumError> {
     let Indexes { strays, flaws } = told;
     let all = folders.len().wide();
-    let mut found: Vec<(u32, bool, u64)> = Vec::new();
+    let (mut found, mut kinds): (Vec<(u32, bool, u64)>, Vec<u64>) = (Vec::new(), Vec::new());
     for (done, folder) in (0_u64..).zip(folders) {
         if watch.stop() {
             return Err(MediumError::Stopped);
@@ -177,9 +177,16 @@ fn indexes(
             watch.at("reading folders", done, all);
         }
         found.clear();
+        kinds.clear();
         let reading = index::read(medium, mft, records, folder, capitals, |entry| {
             match meant(records, folder, entry.reference, entry.key) {
-                Ok(name) => found.push((name, entry.reached, entry.place)),
+                Ok((name, folder)) => {
+                    let said = entry.key.le32(56) & DUP_FOLDER != 0;
+                    if said != folder && entry.reached && number(entry.reference) >= own::FIRST_FREE.into() {
+                        kinds.push(entry.place);
+                    }
+                    found.push((name, entry.reached, entry.place));
+                }
                 Err(why) if strays.len() < STRAYS => strays.push(Stray {
                     folder: folder.number,
                     reference: entry.reference,
@@ -214,13 +221,19 @@ fn indexes(
             }
             name.indexed |= *reached;
         }
-        flaws.extend(reading.flaws.into_iter().map(|flaw| (folder.number, flaw)));
+        let kinds = kinds.iter().map(|place| IndexFlaw::Kind(*place));
+        flaws.extend(reading.flaws.into_iter().chain(kinds).map(|flaw| (folder.number, flaw)));
     }
     Ok(())
 }
 
-/// The name, in the list of all, that an entry of the folder's index stands for.
-pub(super) fn meant(records: &Records, folder: &File, reference: u64, key: &[u8]) -> Result<u32, Why> {
+/// The name, in the list of all, that an entry of the folder's index stands for, and whether that file is a folder.
+pub(super) fn meant(
+    records: &Records,
+    folder: &File,
+    reference: u64,
+    key: &[u8],
+) -> Result<(u32, bool), Why> {
     let record = u32::try_from(number(reference)).unwrap_or(u32::MAX);
     let Some(file) = records.file(record) else {
         return Err(match records.uses.get(record.size()) {
@@ -247,19 +260,14 @@ pub(super) fn meant(records: &Records, folder: &File, reference: u64, key: &[u8]
             && name.text.encode_utf16().eq(units.chunks_exact(2).map(|unit| unit.le16(0)))
     };
     let names = records.names_of(file);
-    match names.iter().position(same) {
-        Some(at) => Ok(file.names.start.plus(at.narrow())),
-        // Names that are no UTF-16 are known by their text alone.
-        None => names
-            .iter()
-            .position(|name| {
-                number(name.parent) == u64::from(folder.number)
-                    && name.space == key.byte(65)
-                    && *name.text == text(units)
-            })
-            .map(|at| file.names.start.plus(at.narrow()))
-            .ok_or(Why::Renamed),
-    }
+    // Names that are no UTF-16 are known by their text alone.
+    let alike = |name: &Name| {
+        number(name.parent) == u64::from(folder.number)
+            && name.space == key.byte(65)
+            && *name.text == text(units)
+    };
+    let at = names.iter().position(same).or_else(|| names.iter().position(alike)).ok_or(Why::Renamed)?;
+    Ok((file.names.start.plus(at.narrow()), file.notes.contains(Notes::FOLDER)))
 }
 
 /// The clusters that $Bitmap has in use, and the end of those that it has a bit for.
@@ -297,22 +305,23 @@ fn clusters_in_use(
     Some((set, length.times(8).min(clusters)))
 }
 
-/// Puts the bits of a bitmap into a set, from `first` on.
+/// Puts the bits of a bitmap into a set, from `first` on: mostly all or none of a word is set.
 fn take_bits(set: &mut ClusterSet, first: usize, bytes: &[u8]) {
     let mut full: Option<Range<usize>> = None;
-    for (index, byte) in bytes.iter().enumerate() {
-        let at = first.plus(index.times(8));
-        if *byte == 0xFF {
-            full = Some(full.map_or(at, |run| run.start)..at.plus(8));
+    for (index, part) in bytes.chunks(8).enumerate() {
+        let at = first.plus(index.times(64));
+        let (word, bits) = (part.le64(0), part.len().times(8));
+        if word.count_ones().size() == bits {
+            full = Some(full.map_or(at, |run| run.start)..at.plus(bits));
             continue;
         }
         if let Some(run) = full.take() {
             set.insert_range(run);
         }
-        for bit in 0..8_usize {
-            if byte >> bit & 1 == 1 {
-                set.insert(at.plus(bit));
-            }
+        let mut left = word;
+        while left != 0 {
+            set.insert(at.plus(left.trailing_zeros().size()));
+            left &= left.wrapping_sub(1);
         }
     }
     if let Some(run) = full {

@@ -433,6 +433,29 @@ pub(super) const ALL: &[Fault] = &[
         p.edit(number, |record| take_out(record, at));
         p.at_record(ROW);
     }),
+    fault("an entry says that a file is a folder", "ntfs/index-entry-kind", |p, _| {
+        p.strike_entry(75, 0x10);
+    }),
+    fault("an entry says that a folder is a file", "ntfs/index-entry-kind", |p, _| {
+        let (block, at) = p.entry("", "Möwen und Lummen");
+        p.edit_block("", block, |bytes| bytes[at + 75] ^= 0x10);
+        p.at_block("", block, at);
+    }),
+    fault("two files of one name in a folder", "ntfs/name-twice", |p, _| {
+        // As one that was saved over another leaves it, where the older one was not removed.
+        let (one, other) =
+            (format!("{LARGE}/spectrogram number 041.png"), format!("{LARGE}/spectrogram number 047.png"));
+        p.drop_entry(LARGE, &other);
+        let number = p.number(&other);
+        let record = p.record(number);
+        let (list, _) = attributes(&record);
+        let long = |a: &&Attribute<'_>| a.kind() == kind::NAME && a.value()[65] != NAME_SHORT;
+        let at = list.iter().find(long).expect("a long name").value_at();
+        let last = at + 66 + 2 * usize::from(record[at + 64]) - 10;
+        p.edit(number, |record| record[last] = b'1');
+        p.at_record(&one);
+        p.moves(&[&other]);
+    }),
     fault("the record of a folder zero", "ntfs/record-lost", |p, _| {
         let place = p.record_place(p.number(ABOVE));
         p.fill(place, p.geometry.record() as u64, 0);

@@ -945,7 +945,7 @@ fn several_faults_at_once() {
             card.img · FAT32 · 1.56 MiB · "SKERRY"                                       files at risk: 3 faults
 
             Möwen und Lummen/Ruf der Trottellumme.wav: a chain runs into itself. 2 findings besides. Whole: the
-            backup boot sector and 33 files in 5 folders. 2 files and folders are damaged.
+            backup boot sector and 32 files in 5 folders. 3 files and folders are damaged.
 
               fat/chain-loop                Möwen und Lummen/Ruf der Trottellumme.wav: a chain runs into itself
                                             The table entry of cluster 32 leads back to cluster 31 of the same
@@ -974,21 +974,21 @@ fn several_faults_at_once() {
         &["explain"],
         0,
         &expect![[r#"
-        card.img · FAT32 · 1.56 MiB · "SKERRY"                                      mounts, but is not sound
+            card.img · FAT32 · 1.56 MiB · "SKERRY"                                      mounts, but is not sound
 
-        Möwen und Lummen/Ruf der Trottellumme.wav: a chain runs into itself. 2 findings besides. Whole: the
-        backup boot sector and 33 files in 5 folders. 2 files and folders are damaged.
+            Möwen und Lummen/Ruf der Trottellumme.wav: a chain runs into itself. 2 findings besides. Whole: the
+            backup boot sector and 32 files in 5 folders. 3 files and folders are damaged.
 
-          linux     mounts     for reading and for writing
-          windows   mounts     it meets the published demands; what the host does was not tried
+              linux     mounts     for reading and for writing
+              windows   mounts     it meets the published demands; what the host does was not tried
 
-          table         0x00400c  FF FF FF 0F                cluster 3 of README.TXT: the end of the chain
-          table         0x004080  1F 00 00 00                cluster 32 of Ruf der Trottellumme.wav: back to
-                                                             cluster 31
+              table         0x00400c  FF FF FF 0F                cluster 3 of README.TXT: the end of the chain
+              table         0x004080  1F 00 00 00                cluster 32 of Ruf der Trottellumme.wav: back to
+                                                                 cluster 31
 
-        Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
-               punchdog plan card.img --out card.plan.json      the repair, and what it costs
-    "#]],
+            Next   punchdog salvage card.img --to SOMEWHERE-ELSE    copy the files out first
+                   punchdog plan card.img --out card.plan.json      the repair, and what it costs
+        "#]],
     );
     reads(
         Kind::Fat32,
@@ -1021,8 +1021,9 @@ fn several_faults_at_once() {
                             size-from-chain: the length of its chain
                             changes 3 bytes at byte 29756
 
-                 33 intact  as they were
-                  1 back    out of reach or damaged before, whole afterwards
+                 32 intact  as they were
+                  2 back    out of reach or damaged before, whole afterwards
+                            Logs/2026/counts on the western ledges, second visit.csv
                             Möwen und Lummen/Ruf der Trottellumme.wav
                   1 shorter without their end
                             README.TXT, 90000 → 1024 bytes

@@ -5,6 +5,7 @@ use crate::{
     arith::Sat,
     ntfs::{
         catalogue as c,
+        doubled::{self, Doubled},
         index::IndexFlaw,
         layout::{NAME_SHORT, own},
         records::Name,
@@ -52,6 +53,9 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
             IndexFlaw::Order(at) => {
                 (&c::INDEX_ORDER, Some(*at), "An entry stands behind one that should follow it.")
             }
+            IndexFlaw::Kind(at) => {
+                (&c::ENTRY_KIND, Some(*at), "Its entry says of a file that it is a folder, or the reverse.")
+            }
             IndexFlaw::Unreached(_) => (&c::INDEX_BLOCK, None, "Blocks in use are led to by nothing."),
             IndexFlaw::Unmarked(at) => (&c::INDEX_BITMAP, Some(*at), "A block in use is marked free."),
         };
@@ -62,6 +66,24 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
         sink.add(finding);
     }
     unreached(subject, sink);
+    for Doubled { name, stays } in doubled::names(survey) {
+        let of = |index: u32| survey.records.names.get(index.size());
+        let (Some(name), Some(stays)) = (of(name), of(stays)) else { continue };
+        let place = survey.mft.place(name.holder).unwrap_or(0);
+        sink.add(
+            Finding::new(&c::NAME_TWICE, c::NAME_TWICE.title)
+                .at(place.plus(usize::from(name.at).wide()), 8)
+                .because(
+                    format!(
+                        "The files of records {} and {} are both called {}.",
+                        stays.file, name.file, name.text
+                    ),
+                    "A folder has a name once.",
+                    "",
+                )
+                .file(name.text.to_string()),
+        );
+    }
     for (folder, names) in missing {
         for name in names {
             let place = survey.mft.place(name.holder).unwrap_or(0);

@@ -10,6 +10,7 @@ mod bitmaps;
 mod boot_sector;
 mod closing;
 mod displaced;
+mod doubled;
 mod ending;
 mod fields;
 mod folders;
@@ -67,6 +68,7 @@ const STAGES: &[(&str, Mender)] = &[
     ("tables", tables::mend),
     ("views", views::mend),
     ("orphans", orphans::mend),
+    ("doubled", doubled::mend),
     ("folders", folders::mend),
     ("lost", lost::mend),
     ("bitmaps", bitmaps::mend),

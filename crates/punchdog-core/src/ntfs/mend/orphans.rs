@@ -311,17 +311,9 @@ fn adrift(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             moved.iter().try_for_each(|name| set_parent(window, survey, *name, new))
         })?;
     }
-    // What is called as something there stays as it is: hosts find one of two such.
-    let mut there: HashSet<String> = HashSet::new();
-    if !loose.is_empty() {
-        let own = survey.records.names.iter().filter(|name| name.parent == shelf);
-        there.extend(own.map(|name| name.text.to_uppercase()));
-    }
+    // What is called as something there gets another name when it is there.
     for (name, from) in loose {
         let Some(of) = survey.records.names.get(name.size()) else { continue };
-        if !there.insert(of.text.to_uppercase()) {
-            continue;
-        }
         let path = format!("{inside}{}", of.text);
         let step = Step::new(
             "file-given-a-folder",

@@ -59,7 +59,7 @@ pub(super) struct Change {
 }
 
 /// What can be wrong with an index.
-const MENDS: [&Entry; 12] = [
+const MENDS: [&Entry; 13] = [
     &c::INDEX_ROOT,
     &c::INDEX_BLOCK,
     &c::INDEX_TORN,
@@ -72,6 +72,7 @@ const MENDS: [&Entry; 12] = [
     &c::RUNS,
     &c::RUNS_BEYOND,
     &c::RUNS_COUNT,
+    &c::ENTRY_KIND,
 ];
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {

@@ -7,7 +7,7 @@ use crate::{
     ntfs::{
         build::folder_entry,
         index,
-        layout::{DUP_FOLDER, NAME_HEAD, kind, put, reference},
+        layout::{DUP_FOLDER, NAME_HEAD, kind, number, own, put, reference},
         names::of_key,
         record::attributes,
         records::{File, Name, Notes},
@@ -51,8 +51,8 @@ pub(super) fn of(
     index::read(medium, &survey.mft, records, folder, &survey.capitals, |entry| {
         let bytes = || folder_entry(entry.reference, entry.key);
         match survey::meant(records, folder, entry.reference, entry.key) {
-            Ok(name) => {
-                there.entry(name).or_insert_with(bytes);
+            Ok((name, folder)) => {
+                there.entry(name).or_insert_with(|| told(entry, folder));
             }
             Err(Why::Lost) if keep => lost.push((entry.place, bytes())),
             Err(_) => {}
@@ -94,6 +94,16 @@ pub(super) fn of(
         survey.capitals.order(of_entry(one), of_entry(other)) == Ordering::Equal
     });
     entries.into_iter().map(|(_, entry)| entry).collect()
+}
+
+/// An entry as it stands, but for whether its file is a folder; of the file system's own files that is not looked at.
+fn told(entry: &index::Entry<'_>, folder: bool) -> Vec<u8> {
+    let mut key = entry.key.to_vec();
+    if number(entry.reference) >= own::FIRST_FREE.into() {
+        let said = key.le32(56) & !DUP_FOLDER;
+        put(&mut key, 56, &(said | if folder { DUP_FOLDER } else { 0 }).to_le_bytes());
+    }
+    folder_entry(entry.reference, &key)
 }
 
 /// The name that an entry is ordered by.

@@ -1,0 +1,63 @@
+//! Names that two files of one folder have: hosts find one of them.
+//!
+//! A file that was saved over another, where the write that removes the older one never came; a letter of a name that was
+//! struck. Names that differ in case alone are two.
+
+use super::{
+    records::{Name, Notes},
+    survey::Survey,
+};
+use crate::arith::Sat;
+use std::collections::{HashMap, HashSet};
+
+/// A name that a folder has already: its number in the list of all, and that of the other.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Doubled {
+    /// The one that no index leads to, or of two such the older file's.
+    pub(super) name: u32,
+    /// The one that stays.
+    pub(super) stays: u32,
+}
+
+/// All such names. What an index leads to is found, so that only the others are asked about.
+pub(super) fn names(survey: &Survey) -> Vec<Doubled> {
+    let records = &survey.records;
+    let folder = |name: &Name| {
+        let above = records.referred(name.parent).filter(|above| above.notes.contains(Notes::FOLDER));
+        above.filter(|_| records.live(name.file).is_some()).map(|above| above.number)
+    };
+    let hidden: HashSet<(u32, &str)> = records
+        .names
+        .iter()
+        .filter(|name| !name.indexed)
+        .filter_map(|name| Some((folder(name)?, &*name.text)))
+        .collect();
+    if hidden.is_empty() {
+        return Vec::new();
+    }
+    let mut alike: HashMap<(u32, &str), Vec<u32>> = HashMap::new();
+    for (number, name) in (0_u32..).zip(&records.names) {
+        if let Some(key) = folder(name).map(|folder| (folder, &*name.text)).filter(|key| hidden.contains(key))
+        {
+            alike.entry(key).or_default().push(number);
+        }
+    }
+    let mut found = Vec::new();
+    for mut all in alike.into_values() {
+        let name = |number: &u32| records.names.get(number.size());
+        // The one that hosts find stays; of others the one that was written last.
+        all.sort_by_key(|number| {
+            let of = name(number);
+            let written = of.and_then(|of| records.live(of.file)).map_or(0, |file| file.modified);
+            (of.is_none_or(|of| !of.indexed), std::cmp::Reverse(written), *number)
+        });
+        let Some((stays, others)) = all.split_first() else { continue };
+        let file = |number: &u32| name(number).map(|of| of.file);
+        let others = others
+            .iter()
+            .filter(|other| file(other) != file(stays) && name(other).is_some_and(|of| !of.indexed));
+        found.extend(others.map(|other| Doubled { name: *other, stays: *stays }));
+    }
+    found.sort_by_key(|doubled| doubled.name);
+    found
+}
