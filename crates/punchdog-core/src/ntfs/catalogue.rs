@@ -223,7 +223,7 @@ catalogue! {
         "Left as it is: set the limits again where there were any.");
     SECURITY_ID = ("ntfs/security-id", Untidy, "files name a descriptor that there is not", "volumes that were looked at",
         "Hosts take what is usual.",
-        "Left as they are.");
+        "They get the one that the other files of their folder have, or the folder itself (judged).");
 
     INDEX_ROOT = ("ntfs/index-root", RisksFiles, "the root of a folder's index is damaged", "Linux 6.12, fs/ntfs3/index.c",
         "Hosts show nothing of what is in the folder. Its files are known by their own records.",

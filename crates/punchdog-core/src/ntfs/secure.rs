@@ -213,6 +213,9 @@ fn combined(one: &[u8], other: &[u8], wanted: u32) -> Option<Vec<u8>> {
     })
 }
 
+/// Files that are named in one finding.
+const NAMED: usize = 64;
+
 /// What is wrong with the descriptors.
 pub(super) fn faults(medium: &dyn Medium, survey: &Survey) -> Vec<Finding> {
     let mut found = Vec::new();
@@ -254,11 +257,21 @@ pub(super) fn faults(medium: &dyn Medium, survey: &Survey) -> Vec<Finding> {
     let strangers = survey.records.files.iter().filter(|file| {
         !file.notes.contains(Notes::DELETED) && file.security != 0 && !known.contains(&file.security)
     });
-    let many = strangers.count().wide();
-    if many > 0 {
-        let summary =
-            format!("{} a security id that is not in $Secure", counted(many, "file names", "files name"));
-        found.push(Finding::new(&c::SECURITY_ID, summary));
+    let strangers: Vec<u32> = strangers.map(|file| file.number).collect();
+    if !strangers.is_empty() {
+        let many = counted(strangers.len().wide(), "file names", "files name");
+        let mut finding =
+            Finding::new(&c::SECURITY_ID, format!("{many} a security id that is not in $Secure"));
+        let told: HashSet<u32> = strangers.into_iter().take(NAMED).collect();
+        let mut paths: Vec<(u32, String)> =
+            survey.paths_of(|number| told.contains(&number)).into_iter().collect();
+        paths.sort_unstable();
+        for (number, path) in paths {
+            let place = survey.mft.place(number).unwrap_or(0);
+            finding = finding.at(place, survey.mft.geometry.record().wide());
+            finding = if path.is_empty() { finding } else { finding.file(path) };
+        }
+        found.push(finding);
     }
     found
 }

@@ -134,6 +134,14 @@ pub(super) const ALL: &[Fault] = &[
         p.damaged.push(Extent::new(made.entry, u64::from(made.entries) * 32));
         p.cost(&["Möwen und Lummen"]);
     }),
+    fault("folder's clusters hold one value", "exfat/first-cluster-wrong", |p, _| {
+        let made = p.find("Möwen und Lummen");
+        let place = p.geometry.cluster_place(made.clusters[0]);
+        let bytes = p.geometry.cluster_bytes() * made.clusters.len() as u64;
+        p.fill(place, bytes, 0xFF);
+        p.damaged.push(Extent::new(made.entry, u64::from(made.entries) * 32));
+        p.cost(&["Möwen und Lummen"]);
+    }),
     fault("folder's chain broken", "exfat/chain-into-free", |p, _| {
         let cluster = p.find(CROWDED).clusters[0];
         p.set_link(cluster, 0);

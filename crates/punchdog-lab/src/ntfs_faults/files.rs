@@ -180,6 +180,11 @@ pub(super) const ALL: &[Fault] = &[
         p.edit(number, |record| record[at + 24] += 1);
         p.at_record(HOLED);
     }),
+    fault("a security id that there is not", "ntfs/security-id", |p, _| {
+        let number = p.number("Recordings/Thumbs/spectrogram number 052.png");
+        let at = p.attribute(number, kind::STANDARD, "") + 24 + 52;
+        p.edit(number, |record| record[at + 1] ^= 0x40);
+    }),
     fault("a record that extends another is torn", "ntfs/record-torn", |p, _| {
         let place = p.record_place(p.number(SPREAD) + 1) + 510;
         p.write(place, &[0x77, 0x77]);

@@ -14,7 +14,7 @@ use crate::{
         table::{self, Because},
         tree::{Node, Reached},
     },
-    files::filler::Filled,
+    files::filler::{Filled, phrase},
     medium::{Medium, MediumError, OverlayWindow},
     mending::step::{Basis, Provenance, Step},
     report::{
@@ -439,6 +439,10 @@ fn first_clusters(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             continue;
         }
         let path = job.survey.tree.path(number);
+        if blank(job, number) {
+            emptied(job, number, path, faults)?;
+            continue;
+        }
         let Some((places, mut item)) = set_of(job, number) else { continue };
         let attributes = item.attributes() & !DIRECTORY;
         put(&mut item.raw, 4, &attributes.to_le_bytes());
@@ -454,6 +458,38 @@ fn first_clusters(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         job.steps.run(job.window, step, |window| write_set(window, &places, item.index, &item.raw))?;
     }
     Ok(())
+}
+
+/// True for a folder whose clusters hold one value throughout, or what an imager put there: nothing to look at.
+fn blank(job: &mut Job<'_, '_, '_, '_>, number: u32) -> bool {
+    let content = job.survey.content(job.window, number);
+    let first = content.bytes.byte(0);
+    content.bytes.iter().all(|byte| *byte == first)
+        || content.bytes.chunks(512).all(|sector| phrase(sector).is_some())
+}
+
+/// Makes such a folder an empty one.
+fn emptied(
+    job: &mut Job<'_, '_, '_, '_>,
+    number: u32,
+    path: String,
+    faults: &[&'static Entry],
+) -> Result<(), MediumError> {
+    let content = job.survey.content(job.window, number);
+    let step = Step::new(
+        "folder-emptied",
+        format!("{path}: empty the folder"),
+        Provenance::Judged,
+        "one value stands in all of it, or what an imager puts there: what it held is gone",
+        faults,
+    )
+    .file(path)
+    .or("a file that holds this in its place");
+    job.steps.run(job.window, step, |window| {
+        (0..content.entries())
+            .filter_map(|index| content.place(index))
+            .try_for_each(|place| window.write_at(place, &[0; ENTRY]))
+    })
 }
 
 fn flags(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {

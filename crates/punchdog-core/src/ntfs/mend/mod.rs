@@ -22,6 +22,7 @@ mod records;
 mod room;
 mod runs;
 mod secured;
+mod security;
 mod shared;
 mod system;
 mod tables;
@@ -66,6 +67,7 @@ const STAGES: &[(&str, Mender)] = &[
     ("ending", ending::mend),
     ("shared", shared::mend),
     ("tables", tables::mend),
+    ("security", security::mend),
     ("views", views::mend),
     ("orphans", orphans::mend),
     ("doubled", doubled::mend),

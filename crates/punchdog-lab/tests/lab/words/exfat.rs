@@ -1568,6 +1568,24 @@ fn clusters_and_chains() {
         "#]],
     );
     says(
+        "folder's clusters hold one value",
+        &expect![[r#"
+            exfat/first-cluster-wrong at 22964+4
+              Möwen und Lummen: a folder's first cluster holds no folder. The set stands at byte 22912 of the volume.
+            exfat/lost-clusters at 15363+1
+              1 cluster belongs to nothing: from 26 on. The bitmap has clusters 26 to 26 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            exfat/lost-clusters at 15367+1
+              3 clusters belong to nothing, and may be a wav file: from 61 on. The bitmap has clusters 61 to 63 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            judged: Möwen und Lummen: empty the folder
+              one value stands in all of it, or what an imager puts there: what it held is gone
+            judged: keep 2 lost chains as files in the folder ADRIFT
+              the bitmap has them in use, and no file claims them; names and exact lengths are not known
+            derived: set the bitmap as the clusters are used, in 1 cluster
+              every cluster that a file, a folder or the volume's own tables claim
+            34 of 36 files are whole after the repair, 3 rest on judgement and should be opened before they are handed out, 2 are kept without their names or folders; the volume is sound.
+        "#]],
+    );
+    says(
         "folder's clusters hold noise",
         &expect![[r#"
             exfat/first-cluster-wrong at 22964+4
