@@ -12,6 +12,7 @@ use punchdog_core::exfat::{
 use sha2::{Digest, Sha256};
 use std::{collections::BTreeMap, io};
 
+#[derive(Clone)]
 struct Folder {
     path: String,
     clusters: Vec<u32>,
@@ -20,6 +21,7 @@ struct Folder {
 }
 
 /// A volume being filled.
+#[derive(Clone)]
 pub struct Filler<C> {
     canvas: C,
     /// Where everything lies.

@@ -30,6 +30,7 @@ pub enum Placing {
     Gaps,
 }
 
+#[derive(Clone)]
 struct Folder {
     path: String,
     chain: Vec<u32>,
@@ -38,6 +39,7 @@ struct Folder {
 }
 
 /// A volume being filled.
+#[derive(Clone)]
 pub struct Filler<C> {
     canvas: C,
     /// Where everything lies.

@@ -18,6 +18,7 @@ use punchdog_core::ntfs::{
 use sha2::{Digest, Sha256};
 use std::io;
 
+#[derive(Clone)]
 struct Folder {
     path: String,
     number: u32,
@@ -32,6 +33,7 @@ struct Folder {
 }
 
 /// A volume being filled.
+#[derive(Clone)]
 pub struct Filler<C> {
     canvas: C,
     facts: Facts,

@@ -28,6 +28,7 @@ const SHORT: usize = 512;
 static RECOMMENDED: LazyLock<Vec<u8>> = LazyLock::new(|| Upcase::default().encode());
 
 /// A table as it is used: the capital of each character.
+#[derive(Clone)]
 pub struct Upcase(Box<[u16]>);
 
 impl Default for Upcase {

@@ -15,6 +15,7 @@ mod gates;
 mod geometry;
 mod hostile;
 mod independent;
+mod interrupted;
 mod kinds;
 mod matrix;
 mod media;

@@ -9,7 +9,7 @@ mod anew;
 mod fitting;
 mod wanted;
 
-use super::{Job, room::Clusters};
+use super::{Job, room::Clusters, shared};
 use crate::{
     arith::{Peek, Sat},
     medium::MediumError,
@@ -21,7 +21,7 @@ use crate::{
         index::{self, Index, IndexFlaw, is_set},
         layout::{kind, number},
         mend::writing::{write_record, write_stream},
-        records::{File, Notes},
+        records::{File, Notes, Piece},
         runs::Mapping,
         survey::Survey,
         tree::{Of, Why},
@@ -59,7 +59,7 @@ pub(super) struct Change {
 }
 
 /// What can be wrong with an index.
-const MENDS: [&Entry; 13] = [
+const MENDS: [&Entry; 14] = [
     &c::INDEX_ROOT,
     &c::INDEX_BLOCK,
     &c::INDEX_TORN,
@@ -73,6 +73,7 @@ const MENDS: [&Entry; 13] = [
     &c::RUNS_BEYOND,
     &c::RUNS_COUNT,
     &c::ENTRY_KIND,
+    &c::CROSSED,
 ];
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
@@ -128,12 +129,16 @@ fn missing(survey: &Survey) -> BTreeMap<u32, u64> {
     found
 }
 
-/// Folders of whose index a run list cannot be: hosts refuse them, also where its blocks can be read all the same.
+/// Folders of whose index a run list cannot be: hosts refuse them, also where its blocks can be read all the same. And those
+/// whose blocks stand where something else does: what is written there for one the other loses.
 fn unplaced(survey: &Survey) -> BTreeSet<u32> {
     let records = &survey.records;
-    let bad = records.pieces.iter().filter(|piece| piece.bad.is_some());
+    let crossed = |piece: &Piece| shared::are(survey, records.runs_of(piece));
     // Under whatever name: what is not called as the blocks of a folder are is of another writing.
-    let own = bad.filter(|piece| matches!(piece.kind, kind::INDEX_ALLOCATION | kind::BITMAP));
+    let own = records.pieces.iter().filter(|piece| {
+        matches!(piece.kind, kind::INDEX_ALLOCATION | kind::BITMAP)
+            && (piece.bad.is_some() || !piece.resident && crossed(piece))
+    });
     let plain = |file: &File| file.notes.contains(Notes::FOLDER) && !file.notes.contains(Notes::VIEW);
     let files = own.map(|piece| piece.file);
     files.filter(|file| records.live(*file).is_some_and(plain)).collect()
