@@ -41,7 +41,7 @@ pub(crate) fn run(args: &Args, given: &Check) -> anyhow::Result<Verdict> {
 /// Looks at one image.
 fn look(given: &Check, path: &Path, screen: &Screen) -> anyhow::Result<Looked<Document>> {
     let target = given.target(path);
-    let image = choose::open(path, &target.which.reading)?;
+    let image = choose::open_for(path, &target.which)?;
     let (chosen, seen) = choose::all(&image, &target, screen)?;
     let mut examined = Vec::new();
     for Chosen { target, again } in chosen {

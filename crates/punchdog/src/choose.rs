@@ -1,7 +1,7 @@
 //! Opening an image, and settling which volume of it is meant.
 
 use crate::{
-    args::{Reading, Target},
+    args::{Reading, Target, Which},
     failure::Failure,
     lists, page,
     watch::Screen,
@@ -22,6 +22,21 @@ pub(crate) fn open(path: &Path, reading: &Reading) -> anyhow::Result<Image> {
     let image = file(path)?;
     let unknown = lists::unknown(path, &image, reading)?;
     Ok(WithUnreadable::new(image, unknown))
+}
+
+/// Opens an image for work on what is meant of it. What was written over a volume counts as what cannot be read.
+pub(crate) fn open_for(path: &Path, which: &Which) -> anyhow::Result<Image> {
+    let image = open(path, &which.reading)?;
+    if let Some((over, name)) = which.at.and_then(|at| partition::written_over(&image, at)) {
+        anstream::eprintln!(
+            "punchdog: {} was written over bytes {} to {}; what stands there counts as what cannot be read",
+            name.title,
+            over.offset,
+            over.end()
+        );
+        image.add(over);
+    }
+    Ok(image)
 }
 
 /// Opens a file for reading.
@@ -142,6 +157,19 @@ pub(crate) fn nothing(path: &Path, image: &dyn Medium, seen: &Scouting) -> anyho
             };
             Failure::with(format!("{name} ({}) holds {what}", page::size(image.len())), again)
         }
+        Nature::Stranger(stranger) if let Some(place) = seen.beneath.first() => Failure::with(
+            format!(
+                "{name} holds {}, which was written over {} volume that begins at byte {}",
+                stranger.title,
+                place.what.with_article(),
+                place.extent.offset
+            ),
+            format!(
+                "punchdog check {} --at {} --inside shows what is left of that; write nothing to the medium",
+                page::quoted(path),
+                place.extent.offset
+            ),
+        ),
         Nature::Stranger(stranger) => Failure::with(
             format!("{name} holds {}, which Punchdog does not mend", stranger.title),
             stranger.advice,

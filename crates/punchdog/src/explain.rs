@@ -27,7 +27,7 @@ use serde::Serialize;
 use std::path::Path;
 
 pub(crate) fn run(args: &Args, given: &Explain) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image, &given.target.which.reading)?;
+    let image = choose::open_for(&given.target.image, &given.target.which)?;
     let screen = Screen::new();
     let (chosen, _) = choose::all(&image, &given.target, &screen)?;
     let mut told = Vec::new();

@@ -36,7 +36,7 @@ struct Volume {
 }
 
 pub(crate) fn run(args: &Args, given: &Fields) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image, &given.target.which.reading)?;
+    let image = choose::open_for(&given.target.image, &given.target.which)?;
     let screen = Screen::new();
     let chosen = choose::one(&image, &given.target, &screen)?;
     let window = Window::new(&image, chosen.target.extent);

@@ -26,7 +26,7 @@ use serde::{Deserialize, Serialize, Serializer, ser::SerializeSeq};
 use std::{cell::RefCell, ops::ControlFlow, path::Path};
 
 pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image, &given.target.which.reading)?;
+    let image = choose::open_for(&given.target.image, &given.target.which)?;
     let screen = Screen::new();
     let chosen = choose::perhaps(&image, &given.target, given.finds.is_some(), &screen)?;
     let wanted = Wanted { deleted: given.deleted, system: given.system };

@@ -36,7 +36,7 @@ const NAMED: usize = 8;
 
 pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
     let path = &given.target.image;
-    let image = choose::open(path, &given.target.which.reading)?;
+    let image = choose::open_for(path, &given.target.which)?;
     let wanted = answers(&given.choose)?;
     let screen = Screen::new();
     let aim = aim(&image, given, &screen)?;

@@ -217,7 +217,13 @@ fn text(
                 "searches for what was on it before; write nothing to the medium",
             ));
         }
-    } else if seen.strangers.is_empty() {
+    } else if let Some(place) = seen.beneath.first() {
+        let at = place.extent.offset;
+        next.push((
+            format!("punchdog check {image} --at {at} --inside{reading}"),
+            "what is left of the volume beneath? write nothing to the medium",
+        ));
+    } else if seen.strangers.iter().all(|stranger| stranger.extent.end() < bytes) {
         let finds = page::quoted(&page::beside(path, "", "finds.json"));
         next.push((
             format!("punchdog unearth {image}{reading} --out {finds}"),

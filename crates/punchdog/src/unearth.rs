@@ -26,7 +26,7 @@ use std::{cell::RefCell, collections::BTreeMap, fs::File, io, path::Path};
 type Counts = BTreeMap<(State, &'static str), [u64; 3]>;
 
 pub(crate) fn run(args: &Args, given: &Unearth) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image, &given.target.which.reading)?;
+    let image = choose::open_for(&given.target.image, &given.target.which)?;
     let screen = Screen::of_search();
     let earlier = standing(given, &image)?;
     let targets = targets(&image, given, &screen)?;

@@ -47,6 +47,14 @@ impl<M: Medium> WithUnreadable<M> {
         medium
     }
 
+    /// From now on these bytes cannot be read either.
+    pub fn add(&self, extent: Extent) {
+        if extent.length > 0 {
+            let mut holes = self.holes.write().unwrap_or_else(PoisonError::into_inner);
+            holes.insert(extent.offset..extent.end());
+        }
+    }
+
     /// From now on the places read as zeros, and are lost.
     pub fn settle(&self) {
         self.settled.store(true, Ordering::SeqCst);

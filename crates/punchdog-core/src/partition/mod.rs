@@ -5,6 +5,7 @@
 //! by their structures (`search`). What is nothing of ours is named by [`strangers`].
 
 mod begin;
+mod beneath;
 pub mod catalogue;
 mod extended;
 pub mod gpt;
@@ -19,6 +20,7 @@ mod search;
 pub mod strangers;
 mod unlisted;
 
+pub use beneath::written_over;
 pub(crate) use extended::new_entry;
 pub use mend::round;
 pub use place::{Place, Scouting, Stranger, Table, Way};

@@ -103,6 +103,8 @@ pub struct Scouting {
     pub volumes: Vec<Place>,
     /// What is not ours.
     pub strangers: Vec<Stranger>,
+    /// Volumes that reach out from under a stranger: not counted among the volumes.
+    pub beneath: Vec<Place>,
     /// One byte value throughout.
     pub blank: Option<strangers::Blank>,
     /// Faults of the partition table.

@@ -26,6 +26,7 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
         unit: mbr::SECTOR,
         volumes: Vec::new(),
         strangers: Vec::new(),
+        beneath: Vec::new(),
         blank: None,
         findings: Vec::new(),
         entropy: None,

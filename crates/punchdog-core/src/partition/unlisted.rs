@@ -2,7 +2,7 @@
 //! nothing.
 
 use super::{
-    begin, catalogue as c, listed,
+    begin, beneath, catalogue as c, listed,
     place::{Place, Scouting, Stranger, Way},
     rival, search, strangers,
 };
@@ -164,8 +164,13 @@ pub(super) fn volumes(
         return Ok(());
     }
     if let Some(name) = strangers::name(medium) {
-        out.strangers.push(Stranger { extent: whole, name });
-        return Ok(());
+        let length = beneath::length(medium, name);
+        let extent = length.map_or(whole, |length| Extent::new(0, length));
+        out.strangers.push(Stranger { extent, name });
+        return match length {
+            Some(length) => beneath::look(medium, out, length, faults, watch),
+            None => Ok(()),
+        };
     }
     let headless = headless(medium, watch)?;
     // A boot sector in front of what is a volume's own structures, at byte 0 or not, says where that volume

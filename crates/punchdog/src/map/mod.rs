@@ -33,7 +33,7 @@ const COLUMNS: u64 = 200;
 
 pub(crate) fn run(args: &Args, given: &Map) -> anyhow::Result<Verdict> {
     let path = &given.target.image;
-    let image = choose::open(path, &given.target.which.reading)?;
+    let image = choose::open_for(path, &given.target.which)?;
     let screen = Screen::new();
     let (targets, again) = targets(&image, given, &screen)?;
     let range = range(&image, given, &targets)?;

@@ -158,7 +158,7 @@ struct Found {
 pub(crate) fn run(args: &Args, given: &Report) -> anyhow::Result<Verdict> {
     let beside = given.out.with_extension("json");
     must_be_free(&[&given.out, &beside])?;
-    let image = choose::open(&given.target.image, &given.target.which.reading)?;
+    let image = choose::open_for(&given.target.image, &given.target.which)?;
     let screen = Screen::of_bytes();
     let (facts, drawing) = gather(given, &image, &screen)?;
     drop(screen);

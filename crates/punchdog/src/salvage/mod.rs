@@ -38,7 +38,7 @@ use std::{
 };
 
 pub(crate) fn run(args: &Args, given: &Salvage) -> anyhow::Result<Verdict> {
-    let image = choose::open(&given.target.image, &given.target.which.reading)?;
+    let image = choose::open_for(&given.target.image, &given.target.which)?;
     let screen = Screen::of_bytes();
     let chosen = choose::perhaps(&image, &given.target, given.finds.is_some(), &screen)?;
     let globs = globs(&given.matching)?;

@@ -14,7 +14,7 @@ fn place(image: &[u8], bytes: &[u8]) -> usize {
 }
 
 /// Behind an MBR, at 1 MiB.
-fn in_partition(volume: &[u8]) -> Vec<u8> {
+pub(super) fn in_partition(volume: &[u8]) -> Vec<u8> {
     let mut disk = vec![0; 1 << 20];
     let sectors = u32::try_from(volume.len() / 512).unwrap();
     disk[446 + 4] = if &volume[3..11] == b"NTFS    " || &volume[3..8] == b"EXFAT" { 7 } else { 0x0C };

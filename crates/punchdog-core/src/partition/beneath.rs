@@ -1,0 +1,112 @@
+//! Volumes over whose beginning something else was written: the image of an installation medium, another file system. What
+//! stands there is shorter than the medium, and the old volume reaches out behind it.
+//!
+//! ```text
+//! 0 ─ what was written last ─ its own length ─ what is left of the old volume ─ end
+//! ```
+
+use super::{
+    catalogue as c, listed,
+    place::{Place, Scouting, Way},
+    search, strangers, unlisted,
+};
+use crate::{
+    arith::{Peek, Sat},
+    family::Kind,
+    medium::{Extent, Medium, MediumError, Window},
+    ntfs::NtfsVolume,
+    progress::Watch,
+    report::{
+        finding::{Collector, Finding, Sink},
+        wording::capital,
+    },
+};
+
+/// Bytes behind it that are worth a look.
+const LEAST: u64 = 1 << 20;
+/// Bytes at the end of the medium in which such a copy stands: partitions end at whole MiB, or with the medium.
+const TAIL: u64 = 4 << 20;
+const SECTOR: u64 = 512;
+
+/// Looks behind a stranger at the beginning of the medium, whose length is known, and tells of the volumes that reach out
+/// from under it. They are left alone: what was written last is there too.
+pub(super) fn look(
+    medium: &dyn Medium,
+    out: &mut Scouting,
+    length: u64,
+    faults: &mut Collector,
+    watch: &dyn Watch,
+) -> Result<(), MediumError> {
+    let behind = Extent::new(length, medium.len().minus(length));
+    if behind.length < LEAST || medium.data_from(length).is_none() {
+        return Ok(());
+    }
+    let mut found = search::lost(medium, behind, &[], watch)?;
+    if found.is_empty() {
+        found.extend(by_copy(medium, length, watch)?);
+    }
+    let mut covered: Vec<Extent> = found.iter().map(|place| place.extent).collect();
+    covered.push(Extent::new(0, length));
+    found.extend(unlisted::between(medium, &covered, watch)?);
+    found.sort_by_key(|place| place.extent.offset);
+    for place in found {
+        report(&place, out, length, faults);
+        out.beneath.push(place);
+    }
+    Ok(())
+}
+
+/// An NTFS volume whose first records are written over, by the copy of its boot sector near the end of the medium, where
+/// records anywhere in it bear that out.
+fn by_copy(medium: &dyn Medium, length: u64, watch: &dyn Watch) -> Result<Option<Place>, MediumError> {
+    let from = medium.len().minus(TAIL).per_up(SECTOR).times(SECTOR).max(length);
+    let tail = medium.lenient(from, medium.len().minus(from).size()).bytes;
+    for (number, sector) in tail.chunks_exact(SECTOR.size()).enumerate() {
+        let begins = Window::new(medium, Extent::new(from.plus(number.wide().times(SECTOR)), SECTOR));
+        let Some((Kind::Ntfs, bytes)) = search::claim(&begins) else { continue };
+        let end = from.plus(number.wide().times(SECTOR)).plus(u64::from(sector.le16(11)));
+        let Some(start) = end.checked_sub(bytes).filter(|start| *start < length) else { continue };
+        let extent = Extent::new(start, bytes);
+        let volume = NtfsVolume::recognise(&Window::new(medium, extent), watch)?;
+        if let Some(volume) = volume.filter(|volume| volume.believed().borne_out() > 0) {
+            return Ok(Some(listed::place(&volume, extent, Way::Lost, true)));
+        }
+    }
+    Ok(None)
+}
+
+fn report(place: &Place, out: &Scouting, length: u64, faults: &mut Collector) {
+    let title = out.strangers.first().map_or("another file system", |stranger| stranger.name.title);
+    let kind = place.what.title();
+    let over = length.saturating_sub(place.extent.offset).min(place.bytes);
+    faults.add(
+        Finding::new(
+            &c::BENEATH,
+            format!("{kind} volume at byte {}: {}", place.extent.offset, c::BENEATH.title),
+        )
+        .at(place.extent.offset, 512)
+        .because(
+            format!(
+                "{} volume of {} bytes begins at byte {}.",
+                capital(&place.what.with_article()),
+                place.bytes,
+                place.extent.offset
+            ),
+            format!("{title} stands from byte 0 to {length}, and over {over} bytes of it."),
+            "What it had behind that is still there.",
+        ),
+    );
+}
+
+/// How long what stands at the beginning of `medium` says that it is, where its format tells and that is less than there is.
+pub(super) fn length(medium: &dyn Medium, name: strangers::Name) -> Option<u64> {
+    strangers::length(medium, name).filter(|length| *length >= LEAST && *length < medium.len())
+}
+
+/// What of a volume that begins at byte `at` something else was written over, and what: where its own beginning is gone.
+pub fn written_over(medium: &dyn Medium, at: u64) -> Option<(Extent, strangers::Name)> {
+    let name = strangers::name(medium)?;
+    let end = length(medium, name).filter(|end| at > 0 && at < *end)?;
+    let begins = Window::new(medium, Extent::new(at, medium.len().minus(at)));
+    search::claim(&begins).is_none().then_some((Extent::new(at, end.minus(at)), name))
+}
