@@ -58,6 +58,9 @@ catalogue! {
     OTHER_SECTORS = ("partition/other-sectors", BlocksMount, "the partition table counts in other sectors than the reader has", "UEFI 2.10, 5.2.1, StartingLBA",
         "It was written through a reader or bridge with sectors of another size. Through this one hosts look for the volumes in the wrong places, or for a GPT where none stands.",
         "Left alone: use a reader like the one that it was written through.");
+    MANAGED = ("partition/managed", Remark, "a volume manager has divided the disk", "none: custom of hosts",
+        "Its own database, at the end of the disk, says where the volumes are; the entry only covers them. Hosts without that manager show nothing, or one volume.",
+        "Left alone: with another type or further entries the host would not find its volumes any more.");
     UNKNOWN = ("partition/unknown-content", Remark, "a partition entry leads to something that is not known here", "none",
         "Another file system, an encrypted one, or a volume whose beginning is gone beyond recognition.",
         "Left alone: neither the entry nor what it leads to is written over.");

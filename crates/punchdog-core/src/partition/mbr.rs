@@ -34,6 +34,12 @@ pub fn is_extended(kind: u8) -> bool {
     matches!(kind, 0x05 | 0x0F | 0x85)
 }
 
+/// True for the type of what a volume manager has divided: its own database says where the volumes are, and the entry is
+/// as it should be.
+pub(super) fn is_managed(kind: u8) -> bool {
+    kind == 0x42
+}
+
 /// What a type byte says the volume is.
 pub fn kind_text(kind: u8) -> &'static str {
     match kind {
@@ -42,6 +48,9 @@ pub fn kind_text(kind: u8) -> &'static str {
         0x0B | 0x0C => "FAT32",
         0x07 => "exFAT or NTFS",
         0x05 | 0x0F | 0x85 => "extended partition",
+        0x12 | 0xDE => "maintenance, by the maker",
+        0x27 => "recovery of a host",
+        0x42 => "divided by a volume manager",
         0x82 => "swap space",
         0x83 => "Linux file system",
         0x8E => "logical volume manager",

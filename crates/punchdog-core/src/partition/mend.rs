@@ -112,6 +112,9 @@ fn entries(
     steps: &mut Steps<'_>,
 ) -> Result<(), MediumError> {
     let Some(standing) = mbr::entries(window, 0) else { return Ok(()) };
+    if standing.iter().any(|entry| mbr::is_managed(entry.kind)) {
+        return Ok(());
+    }
     extended::mend(window, seen, &standing, steps)?;
     if !steps.is_empty() {
         return Ok(());

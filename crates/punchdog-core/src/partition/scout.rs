@@ -13,7 +13,7 @@ use crate::{
     medium::{Extent, Medium, MediumError, Unknown, Window},
     progress::Watch,
     report::{
-        finding::{Collector, Finding, Sink},
+        finding::{Collector, Finding, Sink, Weight},
         wording::capital,
     },
 };
@@ -90,6 +90,9 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
     }
     out.volumes.sort_by_key(|place| place.extent.offset);
     out.findings = faults.into_sorted();
+    if let Some(entry) = entries.iter().find(|entry| entry.mbr_type.is_some_and(mbr::is_managed)) {
+        left_to_its_manager(entry, &mut out);
+    }
     tell_unread(medium, &mut out.findings);
     // What is wrong with a table as a whole concerns every volume that it lists.
     for class in [&c::GPT_PROTECTION, &c::GPT_PRIMARY, &c::GPT_GONE, &c::SIGNATURE] {
@@ -98,6 +101,16 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
         }
     }
     Ok(out)
+}
+
+/// What the entries do not say is not missing: the manager's own database has it.
+fn left_to_its_manager(entry: &Listed, out: &mut Scouting) {
+    let told =
+        |finding: &Finding| finding.weight == Weight::Remark || finding.entry.code == c::BEYOND_IMAGE.code;
+    out.findings.retain(told);
+    let finding = Finding::new(&c::MANAGED, format!("{}: {}", entry.text, c::MANAGED.title));
+    out.findings.push(finding.at(entry.entry_at.offset, entry.entry_at.length));
+    out.volumes.iter_mut().for_each(|place| place.way_faults.clear());
 }
 
 /// What zeros would be a fault of where nothing can be read: that nobody knows it is said first.

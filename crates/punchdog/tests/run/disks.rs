@@ -317,3 +317,36 @@ fn a_bare_volume_needs_no_table() {
         assert_eq!(json(at, &["plan", "card.img"], 0)["outcome"]["after"]["sound"], true);
     }
 }
+
+/// Types that say more than which file system stands there are as they should be.
+#[test]
+fn what_a_manager_or_a_maker_has_divided_is_left_alone() {
+    let files = super::unearth::content(3);
+    let ntfs = super::left_out::in_partition(&super::unearth::on_ntfs(&files));
+    let fat = super::left_out::in_partition(&super::unearth::on_fat(2048, &files));
+    for (disk, kind, code) in
+        [(&ntfs, 0x42, Some("partition/managed")), (&ntfs, 0x27, None), (&fat, 0xDE, None)]
+    {
+        let mut disk = disk.clone();
+        disk[450] = kind;
+        if kind == 0x42 {
+            // A second volume, of which only the manager's database tells.
+            let volume = disk[1 << 20..disk.len() - (1 << 20)].to_vec();
+            disk.extend(volume);
+        }
+        let folder = folder_with("disk.img", &disk);
+        let at = folder.path();
+        let seen = json(at, &["scout", "disk.img"], 0);
+        let codes: Vec<&str> = seen["findings"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|found| found["code"].as_str().unwrap())
+            .collect();
+        assert_eq!(codes, code.into_iter().collect::<Vec<_>>(), "{kind:02X}");
+        assert_eq!(seen["volumes"].as_array().unwrap().len(), 1 + usize::from(kind == 0x42));
+        let plan = json(at, &["plan", "disk.img"], 0);
+        let table = |step: &&serde_json::Value| step["name"].as_str().unwrap().starts_with("partition");
+        assert_eq!(plan["steps"].as_array().unwrap().iter().filter(table).count(), 0, "{kind:02X}: {plan}");
+    }
+}
