@@ -145,6 +145,15 @@ impl Check {
     }
 }
 
+impl Which {
+    /// The options once more, for a next command.
+    pub(crate) fn again(&self) -> String {
+        let at = self.at.map(|at| format!(" --at {at}{}", if self.inside { " --inside" } else { "" }));
+        let volume = self.volume.map(|number| format!(" --volume {number}"));
+        [at, volume, Some(self.reading.again())].into_iter().flatten().collect()
+    }
+}
+
 impl Reading {
     /// The options once more, for a next command.
     pub(crate) fn again(&self) -> String {

@@ -287,7 +287,7 @@ fn text(given: &Unearth, about: &About, counts: &Counts, outcome: Outcome) -> an
         }
     }
     let (quoted, out) = (page::quoted(image), page::quoted(&given.out));
-    let quoted = format!("{quoted}{}", given.target.which.reading.again());
+    let quoted = format!("{quoted}{}", given.target.which.again());
     let mut next = Vec::new();
     if all > 0 {
         next.push((format!("punchdog files {quoted} --finds {out}"), "lists them with the rest"));
