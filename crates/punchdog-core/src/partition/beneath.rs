@@ -13,7 +13,7 @@ use super::{
 use crate::{
     arith::{Peek, Sat},
     family::Kind,
-    medium::{Extent, Medium, MediumError, Window},
+    medium::{Extent, Medium, MediumError, Window, WithUnreadable},
     ntfs::NtfsVolume,
     progress::Watch,
     report::{
@@ -48,6 +48,9 @@ pub(super) fn look(
     let mut covered: Vec<Extent> = found.iter().map(|place| place.extent).collect();
     covered.push(Extent::new(0, length));
     found.extend(unlisted::between(medium, &covered, watch)?);
+    if found.is_empty() {
+        found.extend(by_what_is_left(medium, length, watch)?);
+    }
     found.sort_by_key(|place| place.extent.offset);
     for place in found {
         report(&place, out, length, faults);
@@ -73,6 +76,24 @@ fn by_copy(medium: &dyn Medium, length: u64, watch: &dyn Watch) -> Result<Option
         }
     }
     Ok(None)
+}
+
+/// A volume of which nothing but folders, records or files behind what was written last tells: what stands there is none of
+/// its structures.
+fn by_what_is_left(
+    medium: &dyn Medium,
+    length: u64,
+    watch: &dyn Watch,
+) -> Result<Option<Place>, MediumError> {
+    let holed = WithUnreadable::new(medium, vec![Extent::new(0, length)]);
+    let Some(headless) = unlisted::headless(&holed, watch)? else { return Ok(None) };
+    // Where nothing says where it begins, nothing is made of it.
+    if headless.start == 0 || headless.start >= length {
+        return Ok(None);
+    }
+    let place =
+        unlisted::moved(&holed, Extent::new(headless.start, medium.len().minus(headless.start)), watch)?;
+    Ok(place)
 }
 
 fn report(place: &Place, out: &Scouting, length: u64, faults: &mut Collector) {

@@ -22,15 +22,15 @@ use crate::{
 };
 
 /// A volume recognised as if it began at byte 0, without its boot sector.
-struct Headless {
+pub(super) struct Headless {
     place: Place,
     /// Where it begins by custom.
-    start: u64,
+    pub(super) start: u64,
     /// Where its clusters begin: all before that belongs to its structures.
     data_at: u64,
 }
 
-fn headless(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Headless>, MediumError> {
+pub(super) fn headless(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Headless>, MediumError> {
     let whole = Extent::new(0, medium.len());
     if let Some(volume) = registry::ntfs_at_glance(medium, watch) {
         let data_at = volume.data_at();
@@ -140,7 +140,11 @@ pub(super) fn in_gap(
 }
 
 /// The same volume, read from where it begins by custom.
-fn moved(medium: &dyn Medium, extent: Extent, watch: &dyn Watch) -> Result<Option<Place>, MediumError> {
+pub(super) fn moved(
+    medium: &dyn Medium,
+    extent: Extent,
+    watch: &dyn Watch,
+) -> Result<Option<Place>, MediumError> {
     let window = Window::new(medium, extent);
     let volume = registry::recognise(&window, watch)?;
     let place = volume.map(|volume| {

@@ -65,7 +65,7 @@ fn ballast() -> Vec<u8> {
     (0..900_000).map(|_| seed.number().to_le_bytes()[2]).collect()
 }
 
-const FOLDERS: [&str; 4] = ["DCIM", "DCIM/100LEDGE", "DCIM/101LEDGE", "SOUND"];
+pub(super) const FOLDERS: [&str; 4] = ["DCIM", "DCIM/100LEDGE", "DCIM/101LEDGE", "SOUND"];
 
 pub(super) fn on_fat(cluster: u32, files: &[(String, Vec<u8>)]) -> Vec<u8> {
     let mut filler = Filler::new(&fat_wish(cluster), vec![0; SIZE]).unwrap();
