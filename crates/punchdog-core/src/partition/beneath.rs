@@ -6,7 +6,7 @@
 //! ```
 
 use super::{
-    catalogue as c, listed,
+    catalogue as c, gpt, listed, mbr,
     place::{Place, Scouting, Way},
     search, strangers, unlisted,
 };
@@ -27,6 +27,7 @@ const LEAST: u64 = 1 << 20;
 /// Bytes at the end of the medium in which such a copy stands: partitions end at whole MiB, or with the medium.
 const TAIL: u64 = 4 << 20;
 const SECTOR: u64 = 512;
+const MIB: u64 = 1 << 20;
 
 /// Looks behind a stranger at the beginning of the medium, whose length is known, and tells of the volumes that reach out
 /// from under it. They are left alone: what was written last is there too.
@@ -124,10 +125,54 @@ pub(super) fn length(medium: &dyn Medium, name: strangers::Name) -> Option<u64> 
     strangers::length(medium, name).filter(|length| *length >= LEAST && *length < medium.len())
 }
 
-/// What of a volume that begins at byte `at` something else was written over, and what: where its own beginning is gone.
+/// True where a volume stands in what `length` bytes of something else are said to take, and reaches out behind them: it was
+/// made later, and what says so is left in the gap before it.
+pub(super) fn is_left_over(medium: &dyn Medium, length: u64) -> bool {
+    // Without its first sector, where volumes mostly begin.
+    if [63 * SECTOR, MIB].into_iter().any(|start| start < length && is_there(medium, start, length)) {
+        return true;
+    }
+    let usual = [63 * SECTOR, MIB, 4 * MIB, 16 * MIB, 32 * MIB, 64 * MIB];
+    usual.into_iter().filter(|start| *start < length).any(|start| {
+        let sector = medium.lenient(start, SECTOR.size()).bytes;
+        let place = search::begins(medium, start, &sector);
+        place.is_some_and(|place| {
+            place.extent.offset == start && !place.boot_gone && place.extent.end() > length
+        })
+    })
+}
+
+/// What of a volume that begins at byte `at` something else was written over, and what: where neither its own beginning nor
+/// its tables are there, and no partition entry leads to it.
 pub fn written_over(medium: &dyn Medium, at: u64) -> Option<(Extent, strangers::Name)> {
     let name = strangers::name(medium)?;
     let end = length(medium, name).filter(|end| at > 0 && at < *end)?;
-    let begins = Window::new(medium, Extent::new(at, medium.len().minus(at)));
-    search::claim(&begins).is_none().then_some((Extent::new(at, end.minus(at)), name))
+    (!is_listed(medium, at) && !is_there(medium, at, end)).then_some((Extent::new(at, end.minus(at)), name))
+}
+
+fn is_listed(medium: &dyn Medium, at: u64) -> bool {
+    let (primary, backup) = gpt::copies(medium);
+    let by_gpt = listed::listed_by_gpt(primary.as_ref().or(backup.as_ref()));
+    let entries = mbr::entries(medium, 0).or_else(|| mbr::unsigned(&medium.lenient(0, SECTOR.size()).bytes));
+    let by_mbr =
+        entries.map_or_else(Vec::new, |entries| mbr::listed(medium, &entries, mbr::unit(medium, &entries)));
+    by_gpt.iter().any(|entry| entry.extent.offset == at)
+        || by_mbr.iter().any(|entry| entry.extent.offset == at)
+}
+
+/// True where some of what a volume begins with stands behind byte `at`: a boot sector or its copy, the beginning of a table,
+/// records. A volume that ends before byte `end` may be a file of what was written last.
+fn is_there(medium: &dyn Medium, at: u64, end: u64) -> bool {
+    let bytes = medium.lenient(at, MIB.min(end.minus(at)).size()).bytes;
+    let mut records = 0_u32;
+    for (number, sector) in bytes.chunks_exact(SECTOR.size()).enumerate() {
+        let here = at.plus(number.wide().times(SECTOR));
+        let claim = search::claim(&Window::new(medium, Extent::new(here, SECTOR)));
+        let table = matches!(sector, [0xF0 | 0xF8..=0xFF, 0xFF, 0xFF, 0x0F | 0xFF, rest @ ..] if rest.iter().any(|byte| *byte != 0xFF));
+        records = records.plus(u32::from(sector.starts_with(b"FILE")));
+        if table || records >= 8 || claim.is_some_and(|(_, length)| here.plus(length) > end) {
+            return true;
+        }
+    }
+    false
 }

@@ -90,34 +90,17 @@ pub fn name(medium: &dyn Medium) -> Option<Name> {
     })
 }
 
-/// How many bytes the stranger on `medium` says that it has, where its format tells (ISO 9660, 8.4.8 and 8.4.12: space size
-/// and block size at 80 and 128 of the descriptor at 8000h; the superblocks of the others as their kernels read them).
+/// How many bytes the stranger on `medium` says that it has: of disc images, which are written to media of any size (ISO 9660,
+/// 8.4.8 and 8.4.12: space size and block size at 80 and 128 of the descriptor at 8000h).
 pub fn length(medium: &dyn Medium, name: Name) -> Option<u64> {
-    let head = medium.lenient(0, 0x1_0100).bytes;
-    let blocks = |count: u64, size: u64| {
-        (size.is_power_of_two() && (512..=1 << 20).contains(&size)).then(|| count.times(size))
-    };
-    let shifted = |shift: u32| 1_u64.checked_shl(shift).unwrap_or(0);
-    let bytes = match name.title {
-        "ISO 9660" => {
-            let size = u64::from(head.le16(0x8000 + 128));
-            blocks(u64::from(head.le32(0x8000 + 80)), if size == 0 { 2048 } else { size })
-        }
-        "ext2, ext3 or ext4" => {
-            let large = head.le32(1024 + 96) & 0x80 != 0;
-            let high = if large { u64::from(head.le32(1024 + 0x150)) << 32_u32 } else { 0 };
-            let size = shifted(head.le32(1024 + 24).min(10).plus(10));
-            blocks(high | u64::from(head.le32(1024 + 4)), size)
-        }
-        "XFS" => blocks(head.be64(8), u64::from(head.be32(4))),
-        "HFS+" | "HFSX" => blocks(u64::from(head.be32(1024 + 44)), u64::from(head.be32(1024 + 40))),
-        "APFS" => blocks(head.le64(40), u64::from(head.le32(36))),
-        "Btrfs" => Some(head.le64(0x1_0000 + 0x70)),
-        "SquashFS" => Some(head.le64(40)),
-        "F2FS" => blocks(head.le64(1024 + 36), shifted(head.le32(1024 + 16).min(20))),
-        _ => None,
-    };
-    bytes.filter(|bytes| *bytes > 0)
+    if name.title != "ISO 9660" {
+        return None;
+    }
+    let head = medium.lenient(0x8000, 256).bytes;
+    let size = u64::from(head.le16(128));
+    let fits = size.is_power_of_two() && (512..=2048).contains(&size);
+    let bytes = u64::from(head.le32(80)).times(if size == 0 { 2048 } else { size });
+    (bytes > 0 && (fits || size == 0)).then_some(bytes)
 }
 
 /// One byte value throughout, as far as samples show.

@@ -120,3 +120,36 @@ fn what_is_as_long_as_the_disk_hides_nothing() {
     let said = run(folder.path(), &["scout", "disk.img"]).out;
     assert!(said.contains("punchdog unearth disk.img") && !said.contains("written-over"), "{said}");
 }
+
+/// What is left of a disc image in the gap before the volume, long after the disk was set up anew, is no reason to give the
+/// volume up.
+#[test]
+fn what_is_left_over_in_the_gap_hides_nothing() {
+    let files = content(7);
+    for volume in [on_fat(2048, &files), on_exfat(4096, &files), on_ntfs(&files)] {
+        let mut disk = in_partition(&volume);
+        let table = disk[..512].to_vec();
+        let blocks = u32::try_from((12 << 20) / 512).unwrap();
+        disk[32_768..32_775].copy_from_slice(b"\x01CD001\x01");
+        disk[32_768 + 80..32_768 + 84].copy_from_slice(&blocks.to_le_bytes());
+        disk[32_768 + 128..32_768 + 130].copy_from_slice(&512_u16.to_le_bytes());
+        // The table is gone: the volume is there, and reaches further than the disc image did.
+        disk[..512].fill(0);
+        let folder = folder_with("disk.img", &disk);
+        let seen = json(folder.path(), &["scout", "disk.img"], 1);
+        assert_eq!(seen["volumes"][0]["offset"], START as u64, "{seen}");
+        // The table is there, and the volume's first sector is gone; or both are.
+        for kept in [true, false] {
+            disk[..512].copy_from_slice(&if kept { table.clone() } else { vec![0; 512] });
+            disk[START..START + 512].fill(0);
+            let folder = folder_with("disk.img", &disk);
+            let done = run(folder.path(), &["check", "disk.img", "--at", "1048576"]);
+            assert_eq!(done.status, 1, "{}", done.err);
+            assert!(
+                !done.err.contains("written over") && !done.out.contains("cannot be read"),
+                "{}",
+                done.out
+            );
+        }
+    }
+}
