@@ -87,6 +87,15 @@ impl Content {
     }
 }
 
+/// What the entries of files say.
+#[derive(Default)]
+pub(super) struct Entered {
+    /// So many nodes were looked at.
+    pub(super) upto: u32,
+    /// By first cluster and size, the first and the last node with both.
+    pub(super) all: HashMap<(u32, u32), (u32, u32)>,
+}
+
 /// The survey in the making.
 pub(super) struct Surveyor<'m> {
     pub(super) medium: &'m dyn Medium,
@@ -105,8 +114,7 @@ pub(super) struct Surveyor<'m> {
     /// Those for which no copy of the table has a chain that fits.
     pub(super) waiting_folders: VecDeque<u32>,
     pub(super) waiting_files: Vec<u32>,
-    /// What entries say, of as many nodes as were looked at: first cluster and size, and the first node with both.
-    pub(super) entered: (u32, HashMap<(u32, u32), u32>),
+    pub(super) entered: Entered,
     /// Folders that break off where no cluster goes on.
     pub(super) broken_off: Vec<u32>,
     /// Items behind an end mark, by folder.
@@ -165,7 +173,7 @@ impl<'m> Surveyor<'m> {
             newly_met: Vec::new(),
             waiting_folders: VecDeque::new(),
             waiting_files: Vec::new(),
-            entered: (0, HashMap::new()),
+            entered: Entered::default(),
             broken_off: Vec::new(),
             behind: Vec::new(),
             lost: None,

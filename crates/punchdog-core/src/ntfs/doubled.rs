@@ -61,3 +61,10 @@ pub(super) fn names(survey: &Survey) -> Vec<Doubled> {
     found.sort_by_key(|doubled| doubled.name);
     found
 }
+
+/// The paths of the files that get another name, by their records.
+pub(super) fn paths(survey: &Survey, all: &[Doubled]) -> HashMap<u32, String> {
+    let name = |doubled: &Doubled| survey.records.names.get(doubled.name.size());
+    let files: HashSet<u32> = all.iter().filter_map(name).map(|name| name.file).collect();
+    survey.paths_of(|file| files.contains(&file))
+}

@@ -1,5 +1,5 @@
-//! Volumes over whose beginning something else was written: the image of an installation medium, another file system. What
-//! stands there is shorter than the medium, and the old volume reaches out behind it.
+//! Volumes over whose beginning a disc image was written, such as that of an installation medium: it is shorter than the
+//! medium, and the old volume reaches out behind it.
 //!
 //! ```text
 //! 0 ─ what was written last ─ its own length ─ what is left of the old volume ─ end
@@ -16,18 +16,15 @@ use crate::{
     medium::{Extent, Medium, MediumError, Window, WithUnreadable},
     ntfs::NtfsVolume,
     progress::Watch,
-    report::{
-        finding::{Collector, Finding, Sink},
-        wording::capital,
-    },
+    report::finding::{Collector, Finding, Sink},
 };
 
-/// Bytes behind it that are worth a look.
-const LEAST: u64 = 1 << 20;
-/// Bytes at the end of the medium in which such a copy stands: partitions end at whole MiB, or with the medium.
-const TAIL: u64 = 4 << 20;
 const SECTOR: u64 = 512;
 const MIB: u64 = 1 << 20;
+/// Bytes behind it that are worth a look.
+const LEAST: u64 = MIB;
+/// Bytes at the end of the medium in which such a copy stands: partitions end at whole MiB, or with the medium.
+const TAIL: u64 = 4 * MIB;
 
 /// Looks behind a stranger at the beginning of the medium, whose length is known, and tells of the volumes that reach out
 /// from under it. They are left alone: what was written last is there too.
@@ -108,12 +105,7 @@ fn report(place: &Place, out: &Scouting, length: u64, faults: &mut Collector) {
         )
         .at(place.extent.offset, 512)
         .because(
-            format!(
-                "{} volume of {} bytes begins at byte {}.",
-                capital(&place.what.with_article()),
-                place.bytes,
-                place.extent.offset
-            ),
+            place.begins(),
             format!("{title} stands from byte 0 to {length}, and over {over} bytes of it."),
             "What it had behind that is still there.",
         ),
@@ -168,7 +160,7 @@ fn is_there(medium: &dyn Medium, at: u64, end: u64) -> bool {
     for (number, sector) in bytes.chunks_exact(SECTOR.size()).enumerate() {
         let here = at.plus(number.wide().times(SECTOR));
         let claim = search::claim(&Window::new(medium, Extent::new(here, SECTOR)));
-        let table = matches!(sector, [0xF0 | 0xF8..=0xFF, 0xFF, 0xFF, 0x0F | 0xFF, rest @ ..] if rest.iter().any(|byte| *byte != 0xFF));
+        let table = matches!(sector, [0xF0 | 0xF8, 0xFF, 0xFF, 0x0F | 0xFF, ..]);
         records = records.plus(u32::from(sector.starts_with(b"FILE")));
         if table || records >= 8 || claim.is_some_and(|(_, length)| here.plus(length) > end) {
             return true;

@@ -68,7 +68,7 @@ catalogue! {
         "The medium was divided anew and the old beginning was left. What is listed and found in its place stands over it.",
         "Left alone: no host looks there. Where its files were not written over, files and salvage read them by --at with --inside.");
     BENEATH = ("partition/written-over", Remark, "something else was written over its beginning, and it reaches out behind that", "none",
-        "The image of another medium was written to this one, or another file system was made on it. Hosts show what was written last.",
+        "The image of another medium was written to this one. Hosts show what was written last.",
         "Left alone: what was written last would be lost. check, files, salvage and plan take the older volume by --at with --inside.");
     RIVAL = ("partition/rival-volumes", RisksFiles, "two volumes claim the same bytes", "none",
         "The medium was divided anew, and the table that says which volume is in use is gone. Each may read as sound; only one is what its owner means.",

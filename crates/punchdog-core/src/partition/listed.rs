@@ -34,6 +34,13 @@ pub(super) struct Listed {
     pub(super) mbr_type: Option<u8>,
 }
 
+impl Listed {
+    /// A volume manager has divided what it leads to.
+    pub(super) fn is_managed(&self) -> bool {
+        self.mbr_type.is_some_and(mbr::is_managed)
+    }
+}
+
 pub(super) fn by_mbr(listed: mbr::Listed) -> Listed {
     let kind = if listed.logical { "logical volume" } else { "entry" };
     Listed {
@@ -215,7 +222,8 @@ fn judge_entry(entry: &Listed, place: &mut Place, faults: &mut Collector) {
     }
     let Some(kind) = entry.mbr_type else { return };
     let fits = place.what.mbr_types();
-    if fits.contains(&kind) {
+    // A volume manager's entry covers its volumes, and says nothing of what they are.
+    if fits.contains(&kind) || mbr::is_managed(kind) {
         return;
     }
     let hidden = kind & 0xF0 == 0x10 && fits.contains(&(kind & 0x0F));

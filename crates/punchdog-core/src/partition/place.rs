@@ -4,7 +4,10 @@ use super::{catalogue as c, strangers};
 use crate::{
     family::Kind,
     medium::Extent,
-    report::finding::{Entry, Finding, Weight},
+    report::{
+        finding::{Entry, Finding, Weight},
+        wording::capital,
+    },
 };
 
 /// How a volume was found.
@@ -55,6 +58,11 @@ pub struct Place {
 }
 
 impl Place {
+    /// What begins where, in words.
+    pub(super) fn begins(&self) -> String {
+        let (what, at) = (capital(&self.what.with_article()), self.extent.offset);
+        format!("{what} volume of {} bytes begins at byte {at}.", self.bytes)
+    }
     /// Why `host` does not get as far as the volume itself: the fault of the partition table that keeps
     /// it from there.
     ///

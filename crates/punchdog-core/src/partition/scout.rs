@@ -12,10 +12,7 @@ use crate::{
     impaired::Places,
     medium::{Extent, Medium, MediumError, Unknown, Window},
     progress::Watch,
-    report::{
-        finding::{Collector, Finding, Sink, Weight},
-        wording::capital,
-    },
+    report::finding::{Collector, Finding, Sink},
 };
 
 /// What `medium` holds. With `thorough`, everything that no volume covers is searched for lost
@@ -85,14 +82,15 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
             report_unknown(medium, entry, &mut faults);
         }
     }
+    if let Some(entry) = entries.iter().find(|entry| entry.is_managed()) {
+        let finding = Finding::new(&c::MANAGED, format!("{}: {}", entry.text, c::MANAGED.title));
+        faults.add(finding.at(entry.entry_at.offset, entry.entry_at.length));
+    }
     if let Some(displaced) = begin::displaced(medium, &out) {
         displaced.report(&mut out.volumes, &mut faults);
     }
     out.volumes.sort_by_key(|place| place.extent.offset);
     out.findings = faults.into_sorted();
-    if let Some(entry) = entries.iter().find(|entry| entry.mbr_type.is_some_and(mbr::is_managed)) {
-        left_to_its_manager(entry, &mut out);
-    }
     tell_unread(medium, &mut out.findings);
     // What is wrong with a table as a whole concerns every volume that it lists.
     for class in [&c::GPT_PROTECTION, &c::GPT_PRIMARY, &c::GPT_GONE, &c::SIGNATURE] {
@@ -101,16 +99,6 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
         }
     }
     Ok(out)
-}
-
-/// What the entries do not say is not missing: the manager's own database has it.
-fn left_to_its_manager(entry: &Listed, out: &mut Scouting) {
-    let told =
-        |finding: &Finding| finding.weight == Weight::Remark || finding.entry.code == c::BEYOND_IMAGE.code;
-    out.findings.retain(told);
-    let finding = Finding::new(&c::MANAGED, format!("{}: {}", entry.text, c::MANAGED.title));
-    out.findings.push(finding.at(entry.entry_at.offset, entry.entry_at.length));
-    out.volumes.iter_mut().for_each(|place| place.way_faults.clear());
 }
 
 /// What zeros would be a fault of where nothing can be read: that nobody knows it is said first.
@@ -187,6 +175,11 @@ impl Rest<'_> {
             && extended::was_logical(self.medium, self.chain.as_ref(), &place, out.unit)
         {
             out.volumes.push(report_unchained(self.medium, place, self.chain.as_ref(), out.unit, faults));
+            return;
+        }
+        // What no entry lists its manager's own database does.
+        if self.entries.iter().any(Listed::is_managed) {
+            out.volumes.push(place);
             return;
         }
         // An entry that leads to something unknown did not go astray.
@@ -287,11 +280,7 @@ fn report_unchained(
     };
     faults.add(Finding::new(&c::CHAIN_BROKEN, summary).at(at, 512).at(start, 512).because(
         why,
-        format!(
-            "{} volume of {} bytes begins at byte {start}.",
-            capital(&place.what.with_article()),
-            place.bytes
-        ),
+        place.begins(),
         "Hosts do not see it.",
     ));
     place
@@ -329,16 +318,7 @@ fn report_lost(mut place: Place, unfilled: &[Extent], faults: &mut Collector) ->
         class,
         format!("{} volume at byte {}: {}", place.what.title(), place.extent.offset, class.title),
     )
-    .because(
-        format!(
-            "{} volume of {} bytes begins at byte {}.",
-            capital(&place.what.with_article()),
-            place.bytes,
-            place.extent.offset
-        ),
-        "A partition entry lists each volume.",
-        "Hosts do not see it.",
-    );
+    .because(place.begins(), "A partition entry lists each volume.", "Hosts do not see it.");
     finding = match unfilled.first() {
         Some(entry) => finding.at(entry.offset, entry.length),
         None => finding.at(446, 64),

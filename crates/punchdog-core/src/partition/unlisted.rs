@@ -167,10 +167,9 @@ pub(super) fn volumes(
     if out.blank.is_some() {
         return Ok(());
     }
-    let left_over =
-        |name| beneath::length(medium, name).is_some_and(|end| beneath::is_left_over(medium, end));
-    if let Some(name) = strangers::name(medium).filter(|name| !left_over(*name)) {
-        let length = beneath::length(medium, name);
+    let stranger = strangers::name(medium).map(|name| (name, beneath::length(medium, name)));
+    let left_over = |length: Option<u64>| length.is_some_and(|end| beneath::is_left_over(medium, end));
+    if let Some((name, length)) = stranger.filter(|(_, length)| !left_over(*length)) {
         let extent = length.map_or(whole, |length| Extent::new(0, length));
         out.strangers.push(Stranger { extent, name });
         return match length {

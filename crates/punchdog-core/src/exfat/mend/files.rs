@@ -11,6 +11,7 @@ use crate::{
         catalogue as c,
         layout::{ATTRIBUTES, DIRECTORY, ENTRY, FILE, IN_USE, NO_CHAIN, POSSIBLE, put, set_checksum},
         sets::Flaws,
+        survey::Content,
         table::{self, Because},
         tree::{Node, Reached},
     },
@@ -439,8 +440,9 @@ fn first_clusters(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             continue;
         }
         let path = job.survey.tree.path(number);
-        if blank(job, number) {
-            emptied(job, number, path, faults)?;
+        let content = job.survey.content(job.window, number);
+        if blank(&content.bytes) {
+            emptied(job, &content, path, faults)?;
             continue;
         }
         let Some((places, mut item)) = set_of(job, number) else { continue };
@@ -460,22 +462,19 @@ fn first_clusters(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     Ok(())
 }
 
-/// True for a folder whose clusters hold one value throughout, or what an imager put there: nothing to look at.
-fn blank(job: &mut Job<'_, '_, '_, '_>, number: u32) -> bool {
-    let content = job.survey.content(job.window, number);
-    let first = content.bytes.byte(0);
-    content.bytes.iter().all(|byte| *byte == first)
-        || content.bytes.chunks(512).all(|sector| phrase(sector).is_some())
+/// True for clusters that hold one value throughout, or what an imager put there: nothing to look at.
+fn blank(bytes: &[u8]) -> bool {
+    let first = bytes.byte(0);
+    bytes.iter().all(|byte| *byte == first) || bytes.chunks(512).all(|sector| phrase(sector).is_some())
 }
 
-/// Makes such a folder an empty one.
+/// Makes a folder of such clusters an empty one.
 fn emptied(
     job: &mut Job<'_, '_, '_, '_>,
-    number: u32,
+    content: &Content,
     path: String,
     faults: &[&'static Entry],
 ) -> Result<(), MediumError> {
-    let content = job.survey.content(job.window, number);
     let step = Step::new(
         "folder-emptied",
         format!("{path}: empty the folder"),
@@ -555,7 +554,10 @@ fn lengths(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             continue;
         }
         let path = job.survey.tree.path(number);
-        let room = node.length.wide().times(each);
+        let all = node.length.wide().times(each);
+        // What was written ends in the last of its clusters: that is where the file does.
+        let written = (all.minus(each).plus(1)..=all).contains(&node.stream.valid);
+        let room = if written { node.stream.valid } else { all };
         let taken = job.choices.ask(
             "short-chain",
             "A file has fewer clusters than its length needs. Set the length to what is there?",
@@ -572,7 +574,11 @@ fn lengths(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             "length-from-clusters",
             format!("{path}: set the length from {} to {room}", node.stream.length),
             Provenance::Derived,
-            "the clusters it has",
+            if written {
+                "what is valid of it, which ends in the last of its clusters"
+            } else {
+                "the clusters it has"
+            },
             &[&c::SHORT, &c::RUN_RANGE],
         )
         .file(path);

@@ -4,7 +4,12 @@ use super::{cut, flaw_of};
 use crate::{
     arith::Sat,
     cluster::chain::{End, Link, Walk},
-    fat::{folder::Flaws, links::Because, survey::Surveyor, tree::Node},
+    fat::{
+        folder::Flaws,
+        links::Because,
+        survey::{Entered, Surveyor},
+        tree::Node,
+    },
     files::kinds,
 };
 
@@ -150,14 +155,14 @@ impl Surveyor<'_> {
     /// True where another entry names the same first cluster and the same size.
     fn is_entered_twice(&mut self, number: u32, node: &Node) -> bool {
         let said = |node: &Node| (node.entry.first_cluster(self.geometry.wide()), node.entry.size.get());
-        let (upto, all) = &mut self.entered;
+        let Entered { upto, all } = &mut self.entered;
         for (known, other) in (0_u32..).zip(&self.tree.nodes).skip(upto.size()) {
             if !other.folder {
-                all.entry(said(other)).or_insert(known);
+                all.entry(said(other)).or_insert((known, known)).1 = known;
             }
         }
         *upto = self.tree.nodes.len().narrow();
-        all.get(&said(node)).is_some_and(|first| *first != number)
+        all.get(&said(node)).is_some_and(|both| *both != (number, number))
     }
 
     fn is_blank(&self, cluster: u32) -> bool {

@@ -18,8 +18,10 @@ use crate::{
         wording::counted,
     },
 };
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
+/// Where an entry has its file's attributes.
+const ATTRIBUTES: u64 = 72;
 /// Files that are named in one finding.
 const NAMED: usize = 2000;
 
@@ -33,6 +35,7 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
         Some(path) => path.clone(),
         None => format!("folder {number}"),
     };
+    let geometry = survey.mft.geometry;
     for (number, flaw) in &survey.index_flaws {
         let (entry, place, is): (&'static Entry, Option<u64>, &str) = match flaw {
             IndexFlaw::Root => (&c::INDEX_ROOT, survey.mft.place(*number), "Its root node cannot be read."),
@@ -54,7 +57,13 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
                 (&c::INDEX_ORDER, Some(*at), "An entry stands behind one that should follow it.")
             }
             IndexFlaw::Kind(at) => {
-                (&c::ENTRY_KIND, Some(*at), "Its entry says of a file that it is a folder, or the reverse.")
+                // Where blocks lie in pieces, the byte may be in the next.
+                let within = if geometry.cluster() >= geometry.index().wide() { ATTRIBUTES } else { 0 };
+                (
+                    &c::ENTRY_KIND,
+                    Some(at.plus(within)),
+                    "Its entry says of a file that it is a folder, or the reverse.",
+                )
             }
             IndexFlaw::Unreached(_) => (&c::INDEX_BLOCK, None, "Blocks in use are led to by nothing."),
             IndexFlaw::Unmarked(at) => (&c::INDEX_BITMAP, Some(*at), "A block in use is marked free."),
@@ -66,7 +75,9 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
         sink.add(finding);
     }
     unreached(subject, sink);
-    for Doubled { name, stays } in doubled::names(survey) {
+    let twice = doubled::names(survey);
+    let paths = if twice.is_empty() { HashMap::new() } else { doubled::paths(survey, &twice) };
+    for Doubled { name, stays } in twice {
         let of = |index: u32| survey.records.names.get(index.size());
         let (Some(name), Some(stays)) = (of(name), of(stays)) else { continue };
         let place = survey.mft.place(name.holder).unwrap_or(0);
@@ -81,7 +92,7 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
                     "A folder has a name once.",
                     "",
                 )
-                .file(name.text.to_string()),
+                .file(paths.get(&name.file).cloned().unwrap_or_else(|| name.text.to_string())),
         );
     }
     for (folder, names) in missing {

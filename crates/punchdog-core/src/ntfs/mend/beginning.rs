@@ -17,9 +17,8 @@ use crate::{
         build::{BY_NAME, Room, empty_root, resident},
         catalogue as c,
         edit::{count_used, insert},
-        layout::{END_ALIGN, STRIDE, kind, put},
+        layout::{END_ALIGN, kind, put},
         record::{Attribute, Broken, Head, attributes},
-        records::Flaw,
     },
 };
 
@@ -34,18 +33,14 @@ struct Left {
     rest: String,
 }
 
-/// Keeps what can be read of a record, where that is enough for a file.
+/// Keeps what can be read of a record, where that is enough for a file; of a torn one, what is of another writing begins at
+/// byte `torn`.
 pub(super) fn keep(
     job: &mut Job<'_, '_, '_, '_>,
-    number: u32,
+    (number, torn): (u32, Option<usize>),
     path: Option<&String>,
 ) -> Result<(), MediumError> {
-    let torn = job.survey.records.flaws.iter().find_map(|(of, flaw)| match flaw {
-        Flaw::Torn(strides) if *of == number => strides.first().map(|stride| stride.times(STRIDE)),
-        _ => None,
-    });
-    let geometry = job.survey.mft.geometry;
-    let room = Room { block: geometry.index(), cluster: geometry.cluster().size(), root: usize::MAX };
+    let room = super::folders::sizes(job.survey);
     let Some(Left { record, rest }) = job.record(number).and_then(|record| left(&record, torn, room)) else {
         return Ok(());
     };

@@ -31,14 +31,18 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let name = |index: u32| survey.records.names.get(index.size());
     let mut taken = Names::of(all.iter().filter_map(|doubled| name(doubled.name)).map(folder));
     for name in &survey.records.names {
-        taken.take(folder(name), name.text.to_uppercase());
+        if taken.keeps(folder(name)) {
+            taken.take(folder(name), name.text.to_uppercase());
+        }
     }
+    let paths = doubled::paths(survey, &all);
     // Further changes of a record wait for the next round: what stands behind this one has moved.
     let mut changed = std::collections::HashSet::new();
     for Doubled { name: index, .. } in all {
         let Some(of) = name(index).filter(|of| changed.insert(of.holder)) else { continue };
+        let path = paths.get(&of.file).map_or(&*of.text, String::as_str);
         if of.space == NAME_SHORT {
-            short(job, of)?;
+            short(job, of, path)?;
             continue;
         }
         let old: Vec<u16> = of.text.encode_utf16().collect();
@@ -47,13 +51,12 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             (text.clone(), text.to_uppercase())
         });
         let Some(called) = called else { continue };
-        renamed(job, of, &called)?;
+        renamed(job, of, path, &called)?;
     }
     Ok(())
 }
 
-fn renamed(job: &mut Job<'_, '_, '_, '_>, of: &Name, called: &str) -> Result<(), MediumError> {
-    let path = path(job.survey, of);
+fn renamed(job: &mut Job<'_, '_, '_, '_>, of: &Name, path: &str, called: &str) -> Result<(), MediumError> {
     let step = Step::new(
         "renamed",
         format!("{path}: call it {called}"),
@@ -85,8 +88,7 @@ fn renamed(job: &mut Job<'_, '_, '_, '_>, of: &Name, called: &str) -> Result<(),
 }
 
 /// The short name beside a long one is given up: no file is lost by it.
-fn short(job: &mut Job<'_, '_, '_, '_>, of: &Name) -> Result<(), MediumError> {
-    let path = path(job.survey, of);
+fn short(job: &mut Job<'_, '_, '_, '_>, of: &Name, path: &str) -> Result<(), MediumError> {
     let step = Step::new(
         "short-name-dropped",
         format!("{path}: drop its short name {}", of.text),
@@ -103,9 +105,4 @@ fn short(job: &mut Job<'_, '_, '_, '_>, of: &Name) -> Result<(), MediumError> {
         let own = names.iter().find(|(_, value)| *value == value_at).map(|(at, _)| *at);
         names.len() > 1 && own.is_some_and(|at| remove_at(record, at))
     })
-}
-
-/// The path of the file that a name is of.
-fn path(survey: &Survey, of: &Name) -> String {
-    survey.paths_of(|number| number == of.file).remove(&of.file).unwrap_or_else(|| of.text.to_string())
 }

@@ -26,14 +26,19 @@ use std::collections::HashMap;
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let paths = crate::ntfs::check::paths(job.survey);
     let flaws: Vec<(u32, Flaw)> = job.survey.records.flaws.clone();
-    let mut done = u32::MAX;
+    let (mut done, mut torn) = (u32::MAX, None);
     for (number, flaw) in &flaws {
+        // It is told before what else is wrong with the record.
+        if let Flaw::Torn(strides) = flaw {
+            torn = strides.first().map(|stride| (*number, stride.times(STRIDE)));
+        }
         // One step a record and round: the next round sees what is left of it.
         if *number == done || is_told(*number, flaw) && *number <= own::VOLUME {
             continue;
         }
         let before = job.steps.count();
-        one(job, *number, flaw, &paths)?;
+        let at = torn.filter(|(of, _)| of == number).map(|(_, at)| at);
+        one(job, (*number, at), flaw, &paths)?;
         if job.steps.count() > before {
             done = *number;
         }
@@ -58,7 +63,7 @@ pub(super) fn step(
 
 fn one(
     job: &mut Job<'_, '_, '_, '_>,
-    number: u32,
+    (number, torn): (u32, Option<usize>),
     flaw: &Flaw,
     paths: &HashMap<u32, String>,
 ) -> Result<(), MediumError> {
@@ -98,7 +103,7 @@ fn one(
             job.edit(number, step, put_right)
         }
         Flaw::Fixups => fixups(job, number, &c::RECORD_FIXUPS, path),
-        Flaw::Broken(_) => broken(job, number, path),
+        Flaw::Broken(_) => broken(job, (number, torn), path),
         Flaw::Ids => {
             let does = format!("tell the attributes of record {number} apart by their ids");
             let step = step(
@@ -184,7 +189,11 @@ fn fixups(
         .run(job.window, step, |window| super::writing::write_record(window, &survey.mft, number, &record))
 }
 
-fn broken(job: &mut Job<'_, '_, '_, '_>, number: u32, path: Option<&String>) -> Result<(), MediumError> {
+fn broken(
+    job: &mut Job<'_, '_, '_, '_>,
+    (number, torn): (u32, Option<usize>),
+    path: Option<&String>,
+) -> Result<(), MediumError> {
     let how = "the other attributes can be read to their end in one way only";
     let made = step(
         "record-attributes",
@@ -210,7 +219,7 @@ fn broken(job: &mut Job<'_, '_, '_, '_>, number: u32, path: Option<&String>) -> 
         }
         put_right(record)
     })?;
-    if job.steps.count() == count { super::beginning::keep(job, number, path) } else { Ok(()) }
+    if job.steps.count() == count { super::beginning::keep(job, (number, torn), path) } else { Ok(()) }
 }
 
 /// Puts the signature, the head and the attributes right, as far as that can be done in one way; false where it cannot.

@@ -1462,6 +1462,16 @@ fn clusters_and_chains() {
     "#]],
     );
     says(
+        "length larger than the clusters, what is valid is not",
+        &expect![[r#"
+            exfat/chain-too-short at 28856+8
+              Möwen und Lummen/文字.txt: a file has fewer clusters than its length needs. Its length is 4398046511202 bytes. It has 1 cluster.
+            derived: Möwen und Lummen/文字.txt: set the length from 4398046511202 to 98
+              what is valid of it, which ends in the last of its clusters
+            35 of 36 files are whole after the repair, 1 loses its end; the volume is sound.
+        "#]],
+    );
+    says(
         "length smaller than the clusters",
         &expect![[r#"
             exfat/lost-clusters at 15364+2
