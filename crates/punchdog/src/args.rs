@@ -272,6 +272,9 @@ pub(crate) struct Surface {
     /// Put bytes that were left out of an image back into a new one, as check names them; may be given several times.
     #[arg(long, value_name = "FROM:TO:BYTES", value_parser = crate::spaced::gap, requires = "image")]
     pub(crate) left_out: Vec<punchdog_core::medium::Gap>,
+    /// Take bytes that an image has too many out of a new one, as check names them; may be given several times.
+    #[arg(long, value_name = "FROM:TO:BYTES", value_parser = crate::spaced::gap, requires = "image")]
+    pub(crate) inserted: Vec<punchdog_core::medium::Gap>,
     /// How often a sector that failed is tried again.
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub(crate) tries: u32,

@@ -123,6 +123,9 @@ struct Volume {
     /// Bytes that are left out of the image, by where they would stand if they were there, as `surface --left-out` takes them.
     #[serde(skip_serializing_if = "<[Gap]>::is_empty")]
     left_out: Vec<Gap>,
+    /// Bytes that the image has too many, by the place before which they stand, as `surface --inserted` takes them.
+    #[serde(skip_serializing_if = "<[Gap]>::is_empty")]
+    inserted: Vec<Gap>,
 }
 
 impl Volume {
@@ -139,6 +142,7 @@ impl Volume {
             deleted: examination.deleted,
             findings: json::Finding::all(&examination.findings, base),
             left_out: examination.left_out.iter().map(|gap| gap.moved(base)).collect(),
+            inserted: examination.inserted.iter().map(|gap| gap.moved(base)).collect(),
         }
     }
 }
@@ -227,7 +231,7 @@ fn volume(page: &mut Page, path: &Path, found: &Diagnosed, again: &str, all: boo
             ));
         }
         page.next(&next);
-    } else if !crate::spaced::comes_next(page, path, &examination.left_out, target.extent.offset) {
+    } else if !crate::spaced::comes_next(page, path, examination, target.extent.offset) {
         page.next(&[
             (
                 format!("punchdog explain {image}{again}"),

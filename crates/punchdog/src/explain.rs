@@ -215,7 +215,7 @@ fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str,
     }
     let image = page::quoted(path);
     let plan = page::beside(path, again, "plan.json");
-    if crate::spaced::comes_next(page, path, &examination.left_out, target.extent.offset) {
+    if crate::spaced::comes_next(page, path, examination, target.extent.offset) {
         return;
     }
     if examination.sound() && target.needs_another_reader() {

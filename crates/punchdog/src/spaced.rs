@@ -1,4 +1,5 @@
-//! `punchdog surface --left-out`: gaps put back into an image that bytes were left out of.
+//! `punchdog surface --left-out` and `--inserted`: an image laid out as it was, with gaps for what was left out of it, and
+//! without what it has too many.
 
 use crate::{
     args::{Args, Surface},
@@ -15,6 +16,7 @@ use punchdog_core::{
     impaired,
     medium::{Gap, Medium},
     progress::Watch,
+    report::examination::Examination,
     surface::{
         list::{List, Listed, State},
         spaced::{self, Spaced},
@@ -35,26 +37,34 @@ pub(crate) fn gap(words: &str) -> Result<Gap, String> {
     }
 }
 
-/// Names the command that puts these gaps back in, where there are any; they count from the start of the volume at `base`.
-pub(crate) fn comes_next(page: &mut Page, image: &Path, gaps: &[Gap], base: u64) -> bool {
-    if gaps.is_empty() {
-        return false;
-    }
-    let each = |gap: &Gap| {
-        let gap = gap.moved(base);
-        format!(" --left-out {}:{}:{}", gap.from, gap.to, gap.bytes)
+/// Names the command that lays the image out as it was, where it is not; places count from the start of the volume at `base`.
+pub(crate) fn comes_next(page: &mut Page, image: &Path, seen: &Examination, base: u64) -> bool {
+    let words = match (seen.left_out.is_empty(), seen.inserted.is_empty()) {
+        (true, true) => return false,
+        (false, true) => {
+            "puts the gap back in, as places that cannot be read; nothing else helps the files behind it"
+        }
+        (true, false) => "takes out what is too many; nothing else helps the files behind it",
+        (false, false) => {
+            "puts gaps back in and takes out what is too many; nothing else helps the files behind it"
+        }
+    };
+    let each = |option: &str, gaps: &[Gap]| {
+        let one = |gap: &Gap| {
+            let gap = gap.moved(base);
+            format!(" --{option} {}:{}:{}", gap.from, gap.to, gap.bytes)
+        };
+        gaps.iter().map(one).collect::<String>()
     };
     let command = format!(
-        "punchdog surface {}{} --list {} --image {}",
+        "punchdog surface {}{}{} --list {} --image {}",
         page::quoted(image),
-        gaps.iter().map(each).collect::<String>(),
+        each("left-out", &seen.left_out),
+        each("inserted", &seen.inserted),
         page::quoted(&page::beside(image, "", "spaced.json")),
         page::quoted(&page::beside(image, "", "spaced.img")),
     );
-    page.next(&[(
-        command,
-        "puts the gap back in, as places that cannot be read; nothing else helps the files behind it",
-    )]);
+    page.next(&[(command, words)]);
     true
 }
 
@@ -62,13 +72,13 @@ pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
     let source = choose::file(&given.source)?;
     let Some(target) = &given.image else {
         return Err(Failure::with(
-            "gaps are put back into a new image, and none is named",
+            "an image is laid out anew into another one, and none is named",
             "name one with --image",
         ));
     };
-    let Some(layout) = spaced::spaced(source.len(), &given.left_out) else {
+    let Some(layout) = spaced::spaced(source.len(), &given.left_out, &given.inserted) else {
         return Err(Failure::with(
-            "these gaps are not in order, or do not fit into the image",
+            "these places are not in order, or do not fit into the image",
             "give them as check prints them: FROM:TO:BYTES, the first one first",
         ));
     };
@@ -100,22 +110,31 @@ pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
     }
     let mut page = Page::new();
     let title = format!("{} · {}", page::clean(&choose::file_name(target)), page::size(layout.bytes));
-    page.head(&title, "the gaps are back", page::GOOD);
+    page.head(&title, "laid out anew", page::GOOD);
     page.gap();
-    let put = given.left_out.iter().fold(0, |sum: u64, gap| sum.plus(gap.bytes));
-    page.say(&format!(
-        "{put} bytes were put back in {}: everything behind stands where it stood on the medium.",
-        page::count(given.left_out.len() as u64, "place", "places")
-    ));
-    page.say(&format!(
-        "Where exactly they were left out is not known: {} around them count as not read, and {} lists them.",
-        page::count(impaired::sectors(&layout.unknown), "sector", "sectors"),
-        page::quoted(&given.list)
-    ));
-    page.next(&[(
-        format!("punchdog check {} --unreadable {}", page::quoted(target), page::quoted(&given.list)),
-        "as of a medium that fails in these places",
-    )]);
+    for (gaps, done) in [(&given.left_out, "put back in"), (&given.inserted, "taken out")] {
+        let bytes = gaps.iter().fold(0, |sum: u64, gap| sum.plus(gap.bytes));
+        if bytes > 0 {
+            let places = page::count(gaps.len() as u64, "place", "places");
+            page.say(&format!(
+                "{bytes} bytes were {done} in {places}: everything behind stands where it stood on the medium."
+            ));
+        }
+    }
+    let (quoted, listed) = (page::quoted(target), page::quoted(&given.list));
+    if layout.unknown.is_empty() {
+        page.say("Nothing of the medium is missing there.");
+        page.next(&[(format!("punchdog check {quoted}"), "as of any image")]);
+    } else {
+        page.say(&format!(
+            "What stood there, or where exactly the places are, is not known: {} count as not read, and {listed} lists them.",
+            page::count(impaired::sectors(&layout.unknown), "sector", "sectors"),
+        ));
+        page.next(&[(
+            format!("punchdog check {quoted} --unreadable {listed}"),
+            "as of a medium that fails in these places",
+        )]);
+    }
     page.print()?;
     Ok(Verdict::Fine)
 }
@@ -130,7 +149,7 @@ fn write(source: &dyn Medium, layout: &Spaced, file: &mut File) -> io::Result<()
             if screen.stop() {
                 return Err(io::Error::new(io::ErrorKind::Interrupted, "stopped on request"));
             }
-            screen.at("putting the gaps back in", part.offset, source.len());
+            screen.at("laying the image out anew", part.offset, source.len());
             let bytes = source.bytes(part.offset, part.length.size()).map_err(io::Error::other)?;
             workplace::put_with_holes(file, to.plus(part.offset.minus(piece.offset)), &bytes)?;
             at = part.end();

@@ -76,7 +76,7 @@ impl Document {
 }
 
 pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
-    if !given.left_out.is_empty() {
+    if !given.left_out.is_empty() || !given.inserted.is_empty() {
         return spaced::run(args, given);
     }
     let source = open(&given.source)?;

@@ -143,6 +143,13 @@ pub(crate) fn begins_with_dots(sector: &[u8]) -> bool {
     is(0, b".          ") && is(32, b"..         ")
 }
 
+/// The folder of FAT whose first cluster this is: "." names it, in FAT32 with its upper half (FAT 1.03, `DIR_FstClusLO`,
+/// `DIR_FstClusHI`). The other value is 1 for FAT32.
+pub(crate) fn is_folder_of(sector: &[u8], [cluster, wide]: [u64; 2]) -> bool {
+    let high = if wide == 1 { u64::from(sector.le16(20)) << 16_u32 } else { 0 };
+    begins_with_dots(sector) && high | u64::from(sector.le16(26)) == cluster
+}
+
 /// Entries of a folder of FAT that does not begin here: parts of long names that end in short entries (FAT 1.03, Long
 /// Directory Entries: attributes 0F, type 0, first cluster 0; the checksum of the short name in each).
 pub(crate) fn holds_entries(sector: &[u8]) -> bool {

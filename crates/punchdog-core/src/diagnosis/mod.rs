@@ -13,7 +13,7 @@ use outside::Hint;
 use crate::{
     arith::Sat,
     family::{Survey, Volume},
-    medium::{Extent, Medium, MediumError, Window},
+    medium::{Extent, Gap, Medium, MediumError, Window},
     partition::{self, Place, Scouting, Way},
     progress::Watch,
     registry,
@@ -52,6 +52,8 @@ pub struct Target {
     pub table_sound: bool,
     /// Bytes of the sectors that the partition table counts in.
     pub unit: u32,
+    /// A volume stands behind it where the partition table says.
+    pub followed: bool,
 }
 
 impl Target {
@@ -128,6 +130,7 @@ pub fn choose(
             target.place = seen.volumes.iter().find(|place| place.extent.offset == offset).cloned();
             target.table_sound = seen.in_order();
             target.unit = seen.unit.narrow();
+            target.followed = is_followed(&target, &seen);
             if !inside && let Err(over) = must_not_overlap(&target, &seen) {
                 // A lost volume is known where all is searched, and where it ends.
                 let seen = partition::scout(image, true, watch)?;
@@ -167,7 +170,14 @@ pub fn place(
     target.place = Some(place.clone());
     target.table_sound = seen.in_order();
     target.unit = seen.unit.narrow();
+    target.followed = is_followed(&target, seen);
     Ok(target)
+}
+
+fn is_followed(target: &Target, seen: &Scouting) -> bool {
+    let end = target.extent.offset.plus(target.volume.bytes());
+    let behind = |place: &&Place| place.way == Way::Listed && !place.boot_gone && place.extent.offset >= end;
+    seen.volumes.iter().any(|place| behind(&place))
 }
 
 /// The volume at a byte offset.
@@ -179,7 +189,7 @@ fn at(image: &dyn Medium, offset: u64, length: Option<u64>, watch: &dyn Watch) -
     let window = Window::new(image, extent);
     let volume = registry::recognise(&window, watch)?
         .ok_or_else(|| NotChosen::NotThere(offset, partition::strangers::name(&window)))?;
-    Ok(Target { extent, volume, place: None, table_sound: true, unit: 512 })
+    Ok(Target { extent, volume, place: None, table_sound: true, unit: 512, followed: false })
 }
 
 /// Refuses a place whose volume would overlap a whole one that begins elsewhere: what is recognised
@@ -291,6 +301,12 @@ impl Diagnosed {
         let mut examination = survey.examine(&window);
         if target.is_contested() {
             examination.tell_contested();
+        }
+        // What follows stands where it should, and stays there when bytes before it are taken out.
+        let many = examination.inserted.iter().fold(0, |sum: u64, gap| sum.plus(gap.bytes));
+        if many > 0 && target.followed {
+            let end = target.volume.bytes();
+            examination.left_out.push(Gap { from: end, to: end.plus(many), bytes: many });
         }
         let hosts = target.volume.forecast(&window, sector);
         Ok((Self { target, examination, hosts }, survey))

@@ -35,7 +35,7 @@ pub mod upcase;
 use crate::{
     arith::Sat,
     cluster::{aside::Aside, former, occupied::Occupied},
-    family::{Kind, Start, Survey, Volume, Wanted, spread},
+    family::{Kind, Mark, Start, Survey, Volume, Wanted, spread},
     files::{
         content::Content,
         naming::ADRIFT,
@@ -222,8 +222,7 @@ impl Survey for ExfatSurvey {
         let begins = nodes.filter(|node| geometry.has(node.first) && !node.folder && node.stream.valid > 0);
         let start = |node: &Node| Start {
             place: geometry.cluster_place(node.first),
-            name: node.name.clone(),
-            folder: false,
+            mark: Mark::Name(node.name.clone()),
         };
         let nameless = |lost: &tree::Lost| Start::nameless(geometry.cluster_place(lost.first));
         let lost = tree.lost.iter().filter(|lost| !lost.blank);

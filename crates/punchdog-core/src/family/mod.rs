@@ -26,21 +26,45 @@ pub struct Wanted {
     pub system: bool,
 }
 
-/// Where the content of a file begins.
+/// Where the content of a file or a structure begins.
 #[derive(Debug, Clone)]
 pub struct Start {
     /// Bytes from the start of the volume.
     pub place: u64,
-    /// The file's name; none where it is lost.
-    pub name: Box<str>,
-    /// It is a folder, and what it begins with is known.
-    pub folder: bool,
+    /// What it is known by.
+    pub mark: Mark,
+}
+
+/// What tells that something begins where it should.
+#[derive(Debug, Clone)]
+pub enum Mark {
+    /// The file's name, by its kind.
+    Name(Box<str>),
+    /// The name is lost, and the kind with it.
+    Lost,
+    /// It says itself which it is.
+    Own {
+        /// True where bytes are the beginning of it.
+        test: fn(&[u8], [u64; 2]) -> bool,
+        /// Which it is, as `test` takes it.
+        of: [u64; 2],
+    },
 }
 
 impl Start {
     /// Of something whose name is lost.
     pub(crate) fn nameless(place: u64) -> Self {
-        Self { place, name: "".into(), folder: false }
+        Self { place, mark: Mark::Lost }
+    }
+
+    /// It is known what it begins with.
+    pub(crate) fn is_named(&self) -> bool {
+        !matches!(self.mark, Mark::Lost)
+    }
+
+    /// It says itself which it is.
+    pub(crate) fn says_itself(&self) -> bool {
+        matches!(self.mark, Mark::Own { .. })
     }
 }
 

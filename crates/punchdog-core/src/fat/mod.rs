@@ -31,7 +31,7 @@ pub mod tree;
 use crate::{
     arith::Sat,
     cluster::{aside::Aside, former, occupied::Occupied},
-    family::{Kind, Start, Survey, Volume, Wanted, spread},
+    family::{Kind, Mark, Start, Survey, Volume, Wanted, spread},
     files::{
         content::Content,
         naming::ADRIFT,
@@ -245,7 +245,9 @@ impl Survey for FatSurvey {
         let begins = nodes.filter(|node| geometry.has(node.first) && (node.folder || node.size() > 0));
         let start = |node: &Node| {
             let place = geometry.cluster_offset(node.first);
-            Start { place, name: node.name.clone(), folder: node.folder }
+            let of = [u64::from(node.first), u64::from(geometry.wide())];
+            let own = Mark::Own { test: former::is_folder_of, of };
+            Start { place, mark: if node.folder { own } else { Mark::Name(node.name.clone()) } }
         };
         let lost = tree.lost.iter().filter(|lost| lost.folder_in.is_none());
         let nameless = |lost: &tree::Lost| Start::nameless(geometry.cluster_offset(lost.head));

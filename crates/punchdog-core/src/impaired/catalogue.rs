@@ -25,6 +25,9 @@ catalogue! {
     LEFT_OUT = ("medium/left-out", RisksFiles, "bytes are left out of the image", "the medium",
         "What could not be read was skipped while imaging, and its place was not filled: everything behind stands too early, and files are read from the places of others. Nothing behind the gap can be judged or mended as it stands.",
         "Image the medium again, with what cannot be read filled up. Where that cannot be had, put the gap back into a copy of the image.");
+    INSERTED = ("medium/inserted", RisksFiles, "the image has bytes too many in its midst", "the medium",
+        "A part of the medium stands in the image twice, or something that is not of it stands there: everything behind stands too late, and files are read from the places of others. A partition whose move was cut off looks so too. Nothing behind the place can be judged or mended as it stands.",
+        "Take the bytes out of a copy of the image; what stands behind comes back to its place.");
     MARKED = ("medium/marked-bad", Remark, "places that cannot be read are marked bad", "the medium",
         "Nothing stands there, and hosts put nothing there.",
         "As it should be.");

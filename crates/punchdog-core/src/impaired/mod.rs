@@ -8,7 +8,9 @@ mod aside;
 pub mod catalogue;
 mod heal;
 mod hits;
-mod left_out;
+mod repeated;
+mod shifted;
+mod witnesses;
 mod wraps;
 
 pub(crate) use aside::{asked as asked_to_mark, set_aside, tell_what_stays};
@@ -36,7 +38,7 @@ use crate::{
     },
 };
 use catalogue as c;
-use left_out::LeftOut;
+use shifted::Shifted;
 use std::ops::ControlFlow;
 use wraps::Wraps;
 
@@ -73,9 +75,8 @@ impl Volume for Impaired {
         let mut inner = self.0.survey(medium, watch)?;
         let wraps = wraps::period(medium, false).map(|after| Wraps::of(medium, &mut *inner, after));
         let missing = self.0.bytes().minus(medium.len());
-        let left_out =
-            if wraps.is_none() { left_out::find(medium, &mut *inner, missing, watch) } else { None };
-        Ok(Box::new(ImpairedSurvey { inner, wraps, left_out }))
+        let shifted = if wraps.is_none() { shifted::find(medium, &mut *inner, missing, watch) } else { None };
+        Ok(Box::new(ImpairedSurvey { inner, wraps, shifted }))
     }
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
         let mut hosts = self.0.forecast(medium, sector);
@@ -150,7 +151,7 @@ fn unread(kind: Kind, host: &'static str, name: &str) -> HostForecast {
 struct ImpairedSurvey {
     inner: Box<dyn Survey>,
     wraps: Option<Wraps>,
-    left_out: Option<LeftOut>,
+    shifted: Option<Shifted>,
 }
 
 /// What speaks against the content of files.
@@ -159,23 +160,23 @@ struct Doubts<'w> {
     unreadable: Places,
     lost: Places,
     wraps: Option<&'w Wraps>,
-    left_out: Option<&'w LeftOut>,
+    shifted: Option<&'w Shifted>,
 }
 
 impl<'w> Doubts<'w> {
-    fn of(medium: &'w dyn Medium, wraps: Option<&'w Wraps>, left_out: Option<&'w LeftOut>) -> Self {
+    fn of(medium: &'w dyn Medium, wraps: Option<&'w Wraps>, shifted: Option<&'w Shifted>) -> Self {
         let places = |which| Places::of(medium, which);
-        Self { medium, unreadable: places(Unknown::Unreadable), lost: places(Unknown::Lost), wraps, left_out }
+        Self { medium, unreadable: places(Unknown::Unreadable), lost: places(Unknown::Lost), wraps, shifted }
     }
 
     fn none(&self) -> bool {
-        self.unreadable.is_empty() && self.lost.is_empty() && self.wraps.is_none() && self.left_out.is_none()
+        self.unreadable.is_empty() && self.lost.is_empty() && self.wraps.is_none() && self.shifted.is_none()
     }
 
     /// Why the content of a file is that of another place, if it may be.
     fn misplaced(&self, record: &FileRecord) -> Option<&'static str> {
         let wrapped = self.wraps.and_then(|wraps| wraps.hurts(record.content.extents()));
-        wrapped.or_else(|| self.left_out.and_then(|gaps| gaps.hurts(record.content.extents())))
+        wrapped.or_else(|| self.shifted.and_then(|shifted| shifted.hurts(record.content.extents())))
     }
 
     /// Says of a record what it lacks; true where that is anything.
@@ -232,7 +233,7 @@ impl Survey for ImpairedSurvey {
             let after = wraps::period(medium, true);
             self.wraps = after.map(|after| Wraps::of(medium, &mut *self.inner, after));
         }
-        let doubts = Doubts::of(medium, self.wraps.as_ref(), self.left_out.as_ref());
+        let doubts = Doubts::of(medium, self.wraps.as_ref(), self.shifted.as_ref());
         if doubts.none() {
             return seen;
         }
@@ -271,15 +272,15 @@ impl Survey for ImpairedSurvey {
         }
         if let Some(wraps) = doubts.wraps {
             begins_again(&mut seen, wraps.after, paths, medium.len());
-        } else if let Some(gaps) = doubts.left_out {
-            gaps.tell(&mut seen, paths);
+        } else if let Some(shifted) = doubts.shifted {
+            shifted.tell(&mut seen, paths);
         }
         seen.findings.sort_by_key(|finding| finding.weight);
         seen
     }
 
     fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>) {
-        let doubts = Doubts::of(medium, self.wraps.as_ref(), self.left_out.as_ref());
+        let doubts = Doubts::of(medium, self.wraps.as_ref(), self.shifted.as_ref());
         if doubts.none() {
             return self.inner.each_file(medium, wanted, take);
         }
@@ -325,8 +326,8 @@ impl Survey for ImpairedSurvey {
         steps: &mut Steps<'_>,
         watch: &dyn Watch,
     ) -> Result<(), MediumError> {
-        // What stands too early would be mended where it does not belong.
-        if self.left_out.is_some() { Ok(()) } else { self.inner.mend(window, choices, steps, watch) }
+        // What stands elsewhere would be mended where it does not belong.
+        if self.shifted.is_some() { Ok(()) } else { self.inner.mend(window, choices, steps, watch) }
     }
 }
 

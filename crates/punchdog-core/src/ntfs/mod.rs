@@ -34,6 +34,7 @@ pub mod records;
 pub mod runs;
 mod scattered;
 mod secure;
+pub(crate) mod starts;
 mod state;
 mod story;
 mod struck;
@@ -47,8 +48,8 @@ pub mod volume;
 use crate::{
     arith::Sat,
     cluster::{aside::Aside, former, occupied::Occupied},
-    family::{Kind, Start, Survey, Volume, Wanted, spread},
-    files::order::{self, Listing, Take},
+    family::{Kind, Start, Survey, Volume, Wanted},
+    files::order::{Listing, Take},
     medium::{Extent, Medium, MediumError, OverlayWindow, Window},
     mending::{choices::Choices, step::Steps},
     progress::Watch,
@@ -59,8 +60,6 @@ use crate::{
 };
 use boot::Boot;
 use geometry::Believed;
-use records::Notes;
-use tree::{Node, Of};
 use volume::About;
 
 /// An NTFS volume whose geometry is known.
@@ -199,15 +198,7 @@ impl Survey for NtfsSurvey {
     }
 
     fn starts(&mut self, medium: &dyn Medium, most: usize) -> Vec<Start> {
-        let survey = &self.survey;
-        let nodes = survey.tree.nodes.iter().zip(0_u32..).filter(|(node, _)| matches!(node.of, Of::Name(_)));
-        let start = |(node, number): (&Node, u32)| {
-            let folder = survey.file(node).is_some_and(|file| file.notes.contains(Notes::FOLDER));
-            let own = folder || state::is_own(survey, number);
-            let first = survey.content(medium, node).extents().next().filter(|_| !own)?;
-            Some(Start { place: first.offset, name: order::Tree::name(survey, number).into(), folder: false })
-        };
-        spread(nodes, most).filter_map(start).collect()
+        starts::of(medium, &self.survey, most)
     }
 
     fn fields(&mut self, medium: &dyn Medium) -> Vec<FieldGroup> {

@@ -31,6 +31,9 @@ catalogue! {
     ENTRY_MISSING = ("partition/entry-missing", BlocksMount, "a volume is in no partition entry", "UEFI 2.10, 5.2.1",
         "Hosts do not see it. It was removed from the table, or its entry was overwritten.",
         "An entry with its place, length and type is written, in an MBR or in both copies of a GPT (derived).");
+    ENDS_APART = ("partition/ends-apart", RisksFiles, "its end stands further behind its beginning than it is long", "none",
+        "Bytes stand between the two that are not the volume's, or stand there twice: the partition was being moved when that was cut off, or the imager wrote a part twice. Files behind that place are read from other places.",
+        "Check the volume: it says from which byte on, and how to lay the image out anew.");
     WRONG_START = ("partition/wrong-start", BlocksMount, "a partition entry points to the wrong place", "UEFI 2.10, 5.2.1, StartingLBA",
         "Where it points no volume begins; one stands nearby. Hosts show a RAW partition.",
         "Start and length are set to those of the volume (derived).");

@@ -4,6 +4,7 @@
 //! held against what stands where they point, or a disk without a table, searched for volumes
 //! by their structures (`search`). What is nothing of ours is named by [`strangers`].
 
+mod apart;
 mod begin;
 mod beneath;
 pub mod catalogue;

@@ -1,7 +1,7 @@
 //! Deciding what an image holds.
 
 use super::{
-    begin, catalogue as c, extended, gpt,
+    apart, begin, catalogue as c, extended, gpt,
     layout::MbrEntry,
     listed::{self, Listed},
     mbr,
@@ -156,8 +156,18 @@ impl Rest<'_> {
         if out.volumes.iter().any(|listed| listed.extent.offset == start) {
             return;
         }
-        if let Some(astray) = out.volumes.iter().position(|listed| is_read_from_inside(listed, &place)) {
-            out.volumes.remove(astray);
+        let medium = self.medium;
+        if let Some(front) = out.volumes.iter().find(|front| apart::is_end_of(medium, &place, front)) {
+            apart::report(&place, front, faults);
+            return;
+        }
+        let is_astray =
+            |listed: &Place| is_read_from_inside(listed, &place) || apart::is_end_of(medium, listed, &place);
+        if let Some(astray) = out.volumes.iter().position(is_astray) {
+            let astray = out.volumes.remove(astray);
+            if apart::is_end_of(medium, &astray, &place) {
+                apart::report(&astray, &place, faults);
+            }
             let behind = self.entries.iter().find(|entry| entry.extent.offset > start);
             self.unfilled.extend(behind.map(|entry| entry.entry_at));
         } else if let Some(over) = out.volumes.iter().find(|over| reaches_into(&place, over, self.entries)) {

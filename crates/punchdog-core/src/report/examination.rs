@@ -147,6 +147,8 @@ pub struct Examination {
     pub exhibits: Vec<Exhibit>,
     /// Bytes that are left out of the image.
     pub left_out: Vec<Gap>,
+    /// Bytes that the image has too many; where both ends of the place are the same, it is known to the byte.
+    pub inserted: Vec<Gap>,
 }
 
 /// How what stands behind a lost structure is told of, where nothing is wrong with it, and else.

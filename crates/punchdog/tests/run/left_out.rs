@@ -8,7 +8,7 @@ use serde_json::Value;
 use std::{collections::BTreeMap, fs, path::Path};
 
 /// Where the content of a file stands.
-fn place(image: &[u8], bytes: &[u8]) -> usize {
+pub(super) fn place(image: &[u8], bytes: &[u8]) -> usize {
     let bytes = &bytes[..1500];
     image.windows(bytes.len()).position(|piece| piece == bytes).expect("the lab wrote it")
 }
@@ -29,7 +29,7 @@ pub(super) fn in_partition(volume: &[u8]) -> Vec<u8> {
 
 /// The files that were copied out, with what is said of them: how many are as they were, and which are called whole and are
 /// not.
-fn saved(at: &Path, words: &[&str], truth: &BTreeMap<String, String>) -> (usize, Vec<String>) {
+pub(super) fn saved(at: &Path, words: &[&str], truth: &BTreeMap<String, String>) -> (usize, Vec<String>) {
     let done = run(at, words);
     assert!(done.status < 2, "{words:?}: {}", done.err);
     let manifest: Value = serde_json::from_str(&done.out).unwrap();

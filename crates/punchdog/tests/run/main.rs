@@ -6,6 +6,7 @@ mod compare;
 mod disks;
 mod exfat;
 mod format;
+mod inserted;
 mod job;
 mod large;
 mod left_out;
