@@ -51,12 +51,12 @@ fn family(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Box<dyn Volum
     }))
 }
 
-/// The files of file systems that were on the medium before `live`, whose clusters stand so; `medium` has what the live one
-/// has nothing at. With each the name of its file system.
+/// The files of file systems that were on the medium before `live`, whose clusters stand so, or before something else;
+/// `medium` has what the live one has nothing at. With each the name of its file system.
 pub fn beneath(
     medium: &dyn Medium,
     traces: &Traces,
-    live: (Kind, Grid),
+    live: Option<(Kind, Grid)>,
     watch: &dyn Watch,
 ) -> Result<Vec<(&'static str, FileRecord)>, MediumError> {
     let mut records = Vec::new();
@@ -72,8 +72,9 @@ pub fn beneath(
             ControlFlow::Continue(())
         });
     }
-    let (kind, grid) = live;
-    let own = |exfat: bool| Some(grid).filter(|_| kind != Kind::Ntfs && (kind == Kind::Exfat) == exfat);
+    let own = |exfat: bool| {
+        live.filter(|(kind, _)| *kind != Kind::Ntfs && (*kind == Kind::Exfat) == exfat).map(|(_, grid)| grid)
+    };
     records.extend(fat::beneath::files(medium, traces, own(false)).into_iter().map(|file| ("FAT", file)));
     records.extend(exfat::beneath::files(medium, traces, own(true)).into_iter().map(|file| ("exFAT", file)));
     Ok(records)

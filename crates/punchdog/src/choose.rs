@@ -170,6 +170,15 @@ pub(crate) fn nothing(path: &Path, image: &dyn Medium, seen: &Scouting) -> anyho
                 place.extent.offset
             ),
         ),
+        Nature::Stranger(stranger) if stranger.was_laid_over() => Failure::with(
+            format!("{name} holds {}, which Punchdog does not mend", stranger.title),
+            format!(
+                "{}; if it was laid over what was there before by mistake, write nothing to the medium: punchdog unearth {} --out {} searches for that",
+                stranger.advice,
+                page::quoted(path),
+                page::quoted(&page::beside(path, "", "finds.json"))
+            ),
+        ),
         Nature::Stranger(stranger) => Failure::with(
             format!("{name} holds {}, which Punchdog does not mend", stranger.title),
             stranger.advice,

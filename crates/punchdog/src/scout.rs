@@ -223,6 +223,12 @@ fn text(
             format!("punchdog check {image} --at {at} --inside{reading}"),
             "what is left of the volume beneath? write nothing to the medium",
         ));
+    } else if seen.strangers.iter().any(|stranger| stranger.name.was_laid_over()) {
+        let finds = page::quoted(&page::beside(path, "", "finds.json"));
+        next.push((
+            format!("punchdog unearth {image}{reading} --out {finds}"),
+            "if something was laid over files by mistake: searches for these; write nothing to the medium",
+        ));
     } else if seen.strangers.iter().all(|stranger| stranger.extent.end() < bytes) {
         let finds = page::quoted(&page::beside(path, "", "finds.json"));
         next.push((

@@ -16,6 +16,7 @@ use punchdog_core::{
         record::State,
     },
     medium::{Extent, Medium},
+    partition::Scouting,
     unearth::{self, Complete, Earlier, Find, Outcome},
 };
 use schemars::JsonSchema;
@@ -29,7 +30,7 @@ pub(crate) fn run(args: &Args, given: &Unearth) -> anyhow::Result<Verdict> {
     let image = choose::open_for(&given.target.image, &given.target.which)?;
     let screen = Screen::of_search();
     let earlier = standing(given, &image)?;
-    let targets = targets(&image, given, &screen)?;
+    let (targets, others) = targets(&image, given, &screen)?;
     let about = about(given, &image, &targets);
     if let Some(before) = &earlier
         && (before.asked != about.asked || before.volumes != about.volumes)
@@ -43,6 +44,7 @@ pub(crate) fn run(args: &Args, given: &Unearth) -> anyhow::Result<Verdict> {
         groups: given.kind.iter().map(|kind| group(*kind)).collect(),
         range: Extent::new(about.asked.from, about.asked.to - about.asked.from),
         outside: about.asked.outside,
+        others,
     };
     let counts = RefCell::new(Counts::new());
     let mut outcome = None;
@@ -154,13 +156,21 @@ fn kept(
 }
 
 /// The volumes whose space is searched: those that were asked for, or all there are.
-fn targets(image: &choose::Image, given: &Unearth, screen: &Screen) -> anyhow::Result<Vec<Target>> {
+/// Where something else stands, and what it is.
+type Others = Vec<(Extent, &'static str)>;
+
+/// The volumes, and what else stands on the medium that an older one may lie beneath.
+fn targets(image: &choose::Image, given: &Unearth, screen: &Screen) -> anyhow::Result<(Vec<Target>, Others)> {
+    let others = |seen: &Scouting| {
+        let over = seen.strangers.iter().filter(|stranger| stranger.name.was_laid_over());
+        over.map(|stranger| (stranger.extent, stranger.name.title)).collect()
+    };
     let target = &given.target;
     let wish = target.which.wish();
     match diagnosis::choose(image, wish, screen) {
-        Ok((targets, _)) => Ok(targets),
+        Ok((targets, seen)) => Ok((targets, seen.map_or_else(Vec::new, |seen| others(&seen)))),
         // Nothing is recognised: all of it is searched.
-        Err(NotChosen::Nothing(_)) if wish == Wish::All => Ok(Vec::new()),
+        Err(NotChosen::Nothing(seen)) if wish == Wish::All => Ok((Vec::new(), others(&seen))),
         Err(error) => Err(choose::in_words(error, &target.image, image)),
     }
 }

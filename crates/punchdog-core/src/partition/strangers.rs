@@ -14,6 +14,13 @@ pub struct Name {
     pub advice: &'static str,
 }
 
+impl Name {
+    /// An older volume may lie beneath it: it keeps files itself, and was laid onto the medium.
+    pub fn was_laid_over(&self) -> bool {
+        [LEAVE, LOCKED, SWAP].contains(&self.advice)
+    }
+}
+
 struct Sign {
     at: u64,
     bytes: &'static [u8],
@@ -21,6 +28,7 @@ struct Sign {
 }
 
 const LEAVE: &str = "another file system: leave it alone, and read it on a host that knows it";
+const SWAP: &str = "swap space holds no files";
 const LOCKED: &str = "encrypted: unlock it on its own host first, then image what is inside";
 const CONTAINER: &str = "an image in a container: convert it to a raw image first";
 const ARCHIVE: &str = "a packed file, not an image: unpack it first";
@@ -42,7 +50,7 @@ const SIGNS: &[Sign] = &[
     sign(1024, b"BD", "HFS", LEAVE),
     sign(0x8001, b"CD001", "ISO 9660", LEAVE),
     sign(0x8001, b"BEA01", "UDF", LEAVE),
-    sign(4086, b"SWAPSPACE2", "swap space", "swap space holds no files"),
+    sign(4086, b"SWAPSPACE2", "swap space", SWAP),
     sign(1024, b"\x10\x20\xF5\xF2", "F2FS", LEAVE),
     sign(0, b"hsqs", "SquashFS", LEAVE),
     sign(3, b"ReFS\0\0\0\0", "ReFS", LEAVE),

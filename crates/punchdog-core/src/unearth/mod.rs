@@ -40,6 +40,8 @@ pub struct Wish {
     pub range: Extent,
     /// Space outside of volumes is searched too.
     pub outside: bool,
+    /// Where something else stands that an older volume may lie beneath, and what it is.
+    pub others: Vec<(Extent, &'static str)>,
 }
 
 impl Wish {
@@ -146,6 +148,9 @@ fn all(
         drop(surveys);
         for (target, grid) in targets.iter().zip(grids) {
             search.older(target, grid, take)?;
+        }
+        for (extent, title) in wish.others.iter().filter(|_| wish.outside) {
+            search.older_in(*extent, None, title, take)?;
         }
         if watch.stop() {
             return Ok(Outcome { done: false, named: false, searched_to: 0 });

@@ -12,7 +12,7 @@ use crate::{
         traces::{Grid, Traces},
     },
     diagnosis::Target,
-    family::Wanted,
+    family::{Kind, Wanted},
     files::record::{FileRecord, State},
     formats,
     medium::{Extent, Medium, MediumError, Window},
@@ -82,20 +82,31 @@ const PART: u64 = 8 << 20;
 impl Search<'_> {
     /// Finds the files of older file systems beneath a volume.
     pub(super) fn older(&mut self, target: &Target, live: Grid, take: &mut Take<'_>) -> Result<(), Error> {
+        let kind = target.volume.kind();
+        self.older_in(target.extent, Some((kind, live)), &format!("{} volume", kind.title()), take)
+    }
+
+    /// The same in bytes that are taken for something else.
+    pub(super) fn older_in(
+        &mut self,
+        extent: Extent,
+        live: Option<(Kind, Grid)>,
+        over: &str,
+        take: &mut Take<'_>,
+    ) -> Result<(), Error> {
         if self.watch.stop() {
             return Ok(());
         }
-        let base = target.extent.offset;
-        let window = Window::new(self.image, target.extent);
+        let base = extent.offset;
+        let window = Window::new(self.image, extent);
         let beneath = Beneath { window: &window, ground: &self.ground, base };
         let traces = gather(&beneath, self.watch);
         if self.watch.stop() {
             return Ok(());
         }
-        let kind = target.volume.kind();
         let mut records = at_boots(&beneath, &traces.boots, self.watch)?;
         let known: HashSet<u64> = records.iter().filter_map(|(_, file)| begins_at(file)).collect();
-        let traced = registry::beneath(&beneath, &traces, (kind, live), self.watch)?;
+        let traced = registry::beneath(&beneath, &traces, live, self.watch)?;
         let is_new = |file: &FileRecord| begins_at(file).is_none_or(|at| !known.contains(&at));
         records.extend(traced.into_iter().filter(|(_, file)| is_new(file)));
         let mut by_kind: BTreeMap<&'static str, Vec<FileRecord>> = BTreeMap::new();
@@ -109,8 +120,7 @@ impl Search<'_> {
             }
         }
         for (older, records) in by_kind {
-            let evidence =
-                format!("an older {older} volume beneath the {} volume at byte {base}", kind.title());
+            let evidence = format!("an older {older} volume beneath the {over} at byte {base}");
             self.named(&records, &evidence, &BTreeMap::new(), take)?;
         }
         Ok(())

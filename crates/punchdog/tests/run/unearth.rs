@@ -133,11 +133,23 @@ struct Case {
     named: usize,
     /// A boot sector of it is left: `check` and `explain` say so.
     apart: bool,
+    /// Something else was laid over it, which is not looked into.
+    strange: bool,
+}
+
+/// What a file system that is none of ours writes at its beginning: its head, and empty tables behind that.
+fn laid_over(name: &str, mut image: Vec<u8>, sign: (usize, &[u8]), named: usize) -> Case {
+    image[..2048].fill(0);
+    image[4096..8192].fill(0x11);
+    image[16_384..160 << 10].fill(0);
+    image[sign.0..sign.0 + sign.1.len()].copy_from_slice(sign.1);
+    let (name, files) = (format!("{name}, none of ours over it"), content(7));
+    Case { name, image, back: files.len(), files, named, apart: false, strange: true }
 }
 
 fn formatted(name: impl Into<String>, mut image: Vec<u8>, new: &New, back: usize, named: usize) -> Case {
     formatted::over(&mut image, new).unwrap();
-    Case { name: name.into(), image, files: content(7), back, named, apart: false }
+    Case { name: name.into(), image, files: content(7), back, named, apart: false, strange: false }
 }
 
 fn cases() -> Vec<Case> {
@@ -193,13 +205,25 @@ fn cases() -> Vec<Case> {
         back: all,
         named: 0,
         apart: false,
+        strange: false,
     });
+    let ext = (1080, &b"\x53\xEF"[..]);
+    for (name, image, named) in [
+        ("FAT32", on_fat(512, &content(7)), all - 1),
+        ("FAT16", on_fat(2048, &content(7)), all - 1),
+        ("exFAT", on_exfat(4096, &content(7)), all - 1),
+        // Its records stood where the head of the new one does.
+        ("NTFS", on_ntfs(&content(7)), 0),
+    ] {
+        cases.push(laid_over(name, image.clone(), ext, named));
+        cases.push(laid_over(name, image, (32, b"NXSB"), named));
+    }
     cases
 }
 
 #[test]
 fn what_was_formatted_over_comes_back() {
-    for Case { name, image, files, back, named, apart } in cases() {
+    for Case { name, image, files, back, named, apart, strange } in cases() {
         let folder = folder_with("card.img", &image);
         let at = folder.path();
         if apart {
@@ -214,7 +238,20 @@ fn what_was_formatted_over_comes_back() {
                 assert!(said.contains("punchdog unearth card.img --out "), "{name}: {said}");
             }
         }
-        if !name.starts_with("no volume") {
+        if strange {
+            let seen = json(at, &["scout", "card.img"], 0);
+            assert_eq!(
+                (seen["volumes"].as_array().unwrap().len(), seen["strangers"].as_array().unwrap().len()),
+                (0, 1),
+                "{name}"
+            );
+            for command in ["scout", "check"] {
+                let said = run(at, &[command, "card.img"]);
+                let said =
+                    format!("{}{}", said.out, said.err).split_whitespace().collect::<Vec<_>>().join(" ");
+                assert!(said.contains("punchdog unearth card.img --out card.finds.json"), "{name}: {said}");
+            }
+        } else if !name.starts_with("no volume") {
             // A glance at the whole medium says so too, and what comes next.
             let place = &json(at, &["scout", "card.img"], 0)["volumes"][0];
             let code = place["older"]["code"].as_str().unwrap_or_else(|| panic!("{name}: {place}"));
