@@ -48,6 +48,8 @@ pub enum Mark {
         test: fn(&[u8], [u64; 2]) -> bool,
         /// Which it is, as `test` takes it.
         of: [u64; 2],
+        /// It stands in one place only; of others what was there before can be left.
+        once: bool,
     },
 }
 
@@ -65,6 +67,11 @@ impl Start {
     /// It says itself which it is.
     pub(crate) fn says_itself(&self) -> bool {
         matches!(self.mark, Mark::Own { .. })
+    }
+
+    /// It says itself which it is, and may stand elsewhere too.
+    pub(crate) fn may_be_old(&self) -> bool {
+        matches!(self.mark, Mark::Own { once: false, .. })
     }
 }
 

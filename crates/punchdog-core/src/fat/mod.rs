@@ -246,7 +246,7 @@ impl Survey for FatSurvey {
         let start = |node: &Node| {
             let place = geometry.cluster_offset(node.first);
             let of = [u64::from(node.first), u64::from(geometry.wide())];
-            let own = Mark::Own { test: former::is_folder_of, of };
+            let own = Mark::Own { test: former::is_folder_of, of, once: true };
             Start { place, mark: if node.folder { own } else { Mark::Name(node.name.clone()) } }
         };
         let lost = tree.lost.iter().filter(|lost| lost.folder_in.is_none());

@@ -95,7 +95,11 @@ pub(super) fn find(
             return None;
         }
         let gap = Gap { from: last.map_or(0, |place| place.plus(SECTOR)), to, bytes };
-        let gap = if inserted { repeated::placed(medium, gap, by).unwrap_or(gap) } else { gap };
+        let place = if inserted { repeated::placed(medium, gap, by) } else { None };
+        if stretch.weak && place.is_none() {
+            return None;
+        }
+        let gap = place.unwrap_or(gap);
         shifts.push(Shift { gap, inserted });
         by = stretch.by;
     }

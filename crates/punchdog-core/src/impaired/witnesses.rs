@@ -55,7 +55,7 @@ fn late(bytes: u64) -> By {
 /// What tells of a file or folder that it begins at a place; `None` where nothing would.
 pub(super) fn begins(start: &Start, bytes: &[u8]) -> Option<bool> {
     match &start.mark {
-        Mark::Own { test, of } => Some(test(bytes, *of)),
+        Mark::Own { test, of, .. } => Some(test(bytes, *of)),
         Mark::Lost => {
             Some(kinds::extension(bytes).is_some_and(|extension| kinds::usual_of(&extension).is_some()))
         }
@@ -75,6 +75,8 @@ pub(super) struct Stretch {
     pub(super) by: By,
     pub(super) good: usize,
     pub(super) bad: usize,
+    /// It needs more to be believed.
+    pub(super) weak: bool,
 }
 
 /// Files that stand so far off: where no other should, in all, and that cannot be mistaken.
@@ -226,14 +228,14 @@ impl<'m> Witnesses<'m> {
             let right = voters.clone().filter(|number| self.stands(*number, 0));
             let right =
                 right.filter(|number| self.shifts.iter().all(|by| self.is_right(*number, *by))).count();
-            let Some(by) = self.voted(voters.clone(), behind) else {
+            let Some((by, weak)) = self.voted(voters.clone(), behind) else {
                 if right.times(2) >= voters.len() {
                     break;
                 }
                 end = end.minus(1);
                 continue;
             };
-            let stretch = self.reaches(end, by);
+            let stretch = Stretch { weak, ..self.reaches(end, by) };
             (end, behind) = (stretch.from.min(end.minus(1)), Some(by));
             found.push(stretch);
         }
@@ -241,23 +243,26 @@ impl<'m> Witnesses<'m> {
         found
     }
 
-    /// How far off most of these stand, other than those behind. What stands off and right tells nothing.
-    fn voted(&self, voters: Range<usize>, behind: Option<By>) -> Option<By> {
+    /// How far off most of these stand, other than those behind, and whether only few say so. What stands off and right tells
+    /// nothing.
+    fn voted(&self, voters: Range<usize>, behind: Option<By>) -> Option<(By, bool)> {
         let stand = |by: By| voters.clone().filter(|number| self.stands(*number, by)).count();
         // Of two that are equal the one that more files tell of in all.
         let others = self.shifts.iter().rev().filter(|by| Some(**by) != behind);
         let by = others.copied().max_by_key(|by| stand(*by))?;
-        let many = voters.clone().filter(|number| self.is_off(*number, by)).count();
-        let own = |number: &usize| self.all.get(*number).is_some_and(Start::says_itself);
-        let sure = voters.clone().filter(|number| self.is_off(*number, by)).filter(own).count();
+        let off = voters.clone().filter(|number| self.is_off(*number, by));
+        let is = |number: &usize, what: fn(&Start) -> bool| self.all.get(*number).is_some_and(what);
+        let many = off.clone().filter(|number| !is(number, Start::may_be_old)).count();
+        let sure = off.filter(|number| is(number, Start::says_itself)).count();
         let told = voters.filter(|number| self.is_off(*number, by) || self.is_right(*number, by)).count();
         let enough = if by == self.missing { SURE } else { AGREEING };
-        (sure >= SURE || many >= enough && many.times(5) >= told.times(3)).then_some(by)
+        let enough = many >= enough && many.times(5) >= told.times(3);
+        (enough || sure >= SURE).then_some((by, !enough))
     }
 
     /// The stretch before `end` in which files stand so far off, without many between that do not.
     fn reaches(&self, end: usize, by: By) -> Stretch {
-        let mut found = Stretch { from: end, by, good: 0, bad: 0 };
+        let mut found = Stretch { from: end, by, good: 0, bad: 0, weak: false };
         let mut missed = 0_usize;
         for number in (0..end).rev() {
             if self.is_off(number, by) {

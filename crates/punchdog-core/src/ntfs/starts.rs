@@ -37,9 +37,14 @@ pub(super) fn of(medium: &dyn Medium, survey: &Survey, most: usize) -> Vec<Start
         let (size, step) = (geometry.index().wide(), geometry.index_step(geometry.index().wide()));
         let runs = survey.records.all_runs(survey.records.stream_of(file, kind::INDEX_ALLOCATION, "$I30"));
         let places = Mapping::of(&runs, geometry.cluster()).places(0, u64::MAX).into_iter();
+        // Where an index was laid anew the old one can stand still.
         let blocks = places.filter(|(at, _)| at.rest(size) == 0).map(|(at, extent)| Start {
             place: extent.offset,
-            mark: Mark::Own { test: is_block, of: [u64::from(file.number), at.per(size).times(step)] },
+            mark: Mark::Own {
+                test: is_block,
+                of: [u64::from(file.number), at.per(size).times(step)],
+                once: false,
+            },
         });
         found.extend(blocks.take(each));
     }
@@ -47,11 +52,11 @@ pub(super) fn of(medium: &dyn Medium, survey: &Survey, most: usize) -> Vec<Start
     if have_numbers(medium, survey) {
         found.extend(spread(records, each).filter_map(|number| {
             let place = survey.mft.place(number)?;
-            Some(Start { place, mark: Mark::Own { test: is_record, of: [u64::from(number), 0] } })
+            Some(Start { place, mark: Mark::Own { test: is_record, of: [u64::from(number), 0], once: true } })
         }));
     }
     let geometry = &survey.mft.geometry;
-    let copy = Mark::Own { test: is_record_zero, of: [0; 2] };
+    let copy = Mark::Own { test: is_record_zero, of: [0; 2], once: true };
     found.push(Start { place: geometry.place(geometry.mirror), mark: copy });
     let start = |(node, number): (&super::tree::Node, u32)| {
         let folder = survey.file(node).is_some_and(|file| file.notes.contains(Notes::FOLDER));
