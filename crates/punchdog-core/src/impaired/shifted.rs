@@ -31,6 +31,8 @@ const SECTOR: u64 = 512;
 /// Files that are looked at first: spread evenly, and the last ones, because all behind a place stands wrong.
 const FEW: usize = 16;
 const LAST: usize = 8;
+/// Bytes of a hole in the image from where a file begins on, so that nothing was written there.
+const BLANK: u64 = 64 << 10;
 /// Files that are looked at at most.
 const MOST: usize = 4096;
 /// Of so many that stand nowhere one counts as if it stood otherwise: not all files are what their names say.
@@ -73,11 +75,17 @@ pub(super) fn find(
     let told = |start: &Start| begins(start, &[]).is_some();
     let mut all: Vec<Start> = survey.starts(medium, MOST).into_iter().filter(told).collect();
     all.sort_by_key(|start| start.place);
-    let wrong = |starts: &[&Start]| starts.iter().filter(|start| !stands(medium, start, 0)).count();
-    let some = |starts: Vec<&Start>, of: usize| wrong(&starts).times(4) >= starts.len().max(of.per(2));
-    let named = all.iter().filter(|start| start.is_named());
-    let last = named.clone().rev().take(LAST).collect();
-    if missing == 0 && !some(spread(all.iter(), FEW).collect(), FEW) && !some(last, LAST) {
+    // Where nothing was written nothing stands elsewhere.
+    let blank = |start: &Start| {
+        medium.data_from(start.place).is_none_or(|data| data.offset > start.place.plus(BLANK))
+    };
+    let wrong = |starts: &[&Start], of: usize| {
+        let wrong = starts.iter().filter(|start| !stands(medium, start, 0) && !blank(start)).count();
+        wrong.times(4) >= starts.len().max(of.per(2))
+    };
+    let few: Vec<&Start> = spread(all.iter(), FEW).collect();
+    let last: Vec<&Start> = all.iter().filter(|start| start.is_named()).rev().take(LAST).collect();
+    if missing == 0 && !wrong(&few, FEW) && !wrong(&last, LAST) {
         return None;
     }
     let right: Vec<bool> = all.iter().map(|start| stands(medium, start, 0)).collect();

@@ -28,11 +28,8 @@ pub(super) fn of(medium: &dyn Medium, survey: &Survey, most: usize) -> Vec<Start
     let nodes = survey.tree.nodes.iter().zip(0_u32..).filter(|(node, _)| matches!(node.of, Of::Name(_)));
     let each = most.per(4).max(1);
     let mut found = Vec::new();
-    let folders = nodes
-        .clone()
-        .filter(|(node, _)| survey.file(node).is_some_and(|file| file.notes.contains(Notes::FOLDER)));
-    for (node, _) in spread(folders, each) {
-        let Some(file) = survey.file(node) else { continue };
+    let folders = nodes.clone().filter_map(|(node, _)| survey.file(node));
+    for file in spread(folders.filter(|file| file.notes.contains(Notes::FOLDER)), each) {
         let geometry = &survey.mft.geometry;
         let (size, step) = (geometry.index().wide(), geometry.index_step(geometry.index().wide()));
         let runs = survey.records.all_runs(survey.records.stream_of(file, kind::INDEX_ALLOCATION, "$I30"));

@@ -15,9 +15,10 @@ pub struct Name {
 }
 
 impl Name {
-    /// An older volume may lie beneath it: it keeps files itself, and was laid onto the medium.
+    /// An older volume may lie beneath it, anywhere: it keeps files itself, and was laid onto the medium. Under a disc image
+    /// nothing is left, and behind it volumes are looked for by themselves.
     pub fn was_laid_over(&self) -> bool {
-        [LEAVE, LOCKED, SWAP].contains(&self.advice)
+        [LEAVE, LOCKED, SWAP].contains(&self.advice) && self.title != DISC
     }
 }
 
@@ -28,6 +29,7 @@ struct Sign {
 }
 
 const LEAVE: &str = "another file system: leave it alone, and read it on a host that knows it";
+const DISC: &str = "ISO 9660";
 const SWAP: &str = "swap space holds no files";
 const LOCKED: &str = "encrypted: unlock it on its own host first, then image what is inside";
 const CONTAINER: &str = "an image in a container: convert it to a raw image first";
@@ -48,7 +50,7 @@ const SIGNS: &[Sign] = &[
     sign(1024, b"H+\0\x04", "HFS+", LEAVE),
     sign(1024, b"HX\0\x05", "HFSX", LEAVE),
     sign(1024, b"BD", "HFS", LEAVE),
-    sign(0x8001, b"CD001", "ISO 9660", LEAVE),
+    sign(0x8001, b"CD001", DISC, LEAVE),
     sign(0x8001, b"BEA01", "UDF", LEAVE),
     sign(4086, b"SWAPSPACE2", "swap space", SWAP),
     sign(1024, b"\x10\x20\xF5\xF2", "F2FS", LEAVE),
@@ -101,7 +103,7 @@ pub fn name(medium: &dyn Medium) -> Option<Name> {
 /// How many bytes the stranger on `medium` says that it has: of disc images, which are written to media of any size (ISO 9660,
 /// 8.4.8 and 8.4.12: space size and block size at 80 and 128 of the descriptor at 8000h).
 pub fn length(medium: &dyn Medium, name: Name) -> Option<u64> {
-    if name.title != "ISO 9660" {
+    if name.title != DISC {
         return None;
     }
     let head = medium.lenient(0x8000, 256).bytes;
