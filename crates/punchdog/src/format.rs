@@ -177,30 +177,43 @@ fn place(given: &Format, image: &choose::Image, screen: &Screen) -> anyhow::Resu
     if !given.target.which.narrows() {
         return Ok(whole);
     }
+    // What was recognised there does not matter, nor whether anything was: the partition does.
+    if let Wish::At { offset, .. } = given.target.which.wish()
+        && offset < image.len()
+        && let Some(room) = diagnosis::room(image, offset, screen)?
+    {
+        return Ok(room);
+    }
     let chosen = choose::one(image, &given.target, screen)?;
-    Ok(chosen.target.extent)
+    Ok(diagnosis::room(image, chosen.target.extent.offset, screen)?.unwrap_or(chosen.target.extent))
 }
 
 /// Refuses while files can be copied out, until they were, or somebody says that none matters; gives those that were
 /// not saved.
 fn look(given: &Format, image: &choose::Image, screen: &Screen) -> anyhow::Result<Vec<String>> {
     let wish = given.target.which.wish();
+    let mut stranger = None;
     let (targets, seen) = match diagnosis::choose(image, wish, screen) {
         Ok(chosen) => chosen,
         Err(NotChosen::Nothing(seen)) => (Vec::new(), Some(*seen)),
+        // A partition in which nothing is recognised can be given up as it is.
+        Err(NotChosen::NotThere(offset, name)) if diagnosis::room(image, offset, screen)?.is_some() => {
+            stranger = name;
+            (Vec::new(), None)
+        }
         Err(error) => return Err(choose::in_words(error, &given.target.image, image)),
     };
     // What this program does not read may hold files for all that.
-    if let Some(stranger) = seen.iter().flat_map(|seen| &seen.strangers).next()
-        && !given.nothing_to_save
-    {
+    let stranger =
+        stranger.or_else(|| seen.iter().flat_map(|seen| &seen.strangers).next().map(|one| one.name));
+    if let Some(stranger) = stranger.filter(|_| !given.nothing_to_save) {
         return Err(Failure::with(
             format!(
                 "{} holds {}, whose files Punchdog does not read: whether any matters is not for it to say",
                 given.target.image.display(),
-                stranger.name.title
+                stranger.title
             ),
-            format!("{}; then add --nothing-to-save", stranger.name.advice),
+            format!("{}; then add --nothing-to-save", stranger.advice),
         ));
     }
     let saved: Option<HashSet<String>> = match &given.saved {

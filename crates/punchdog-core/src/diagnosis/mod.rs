@@ -126,7 +126,8 @@ pub fn choose(
             let seen = partition::scout(image, false, watch)?;
             let here =
                 seen.volumes.iter().find(|place| place.extent.offset == offset && place.way != Way::Bare);
-            let mut target = at(image, offset, here.map(|place| place.extent.length), watch)?;
+            let length = here.map(|place| place.extent.length).or_else(|| entry_length(image, offset));
+            let mut target = at(image, offset, length, watch)?;
             target.place = seen.volumes.iter().find(|place| place.extent.offset == offset).cloned();
             target.table_sound = seen.in_order();
             target.unit = seen.unit.narrow();
@@ -178,6 +179,30 @@ fn is_followed(target: &Target, seen: &Scouting) -> bool {
     let end = target.extent.offset.plus(target.volume.bytes());
     let behind = |place: &&Place| place.way == Way::Listed && !place.boot_gone && place.extent.offset >= end;
     seen.volumes.iter().any(|place| behind(&place))
+}
+
+/// As long as the partition that begins at a byte offset is.
+fn entry_length(image: &dyn Medium, offset: u64) -> Option<u64> {
+    let all = partition::partitions(image).into_iter();
+    all.filter(|entry| entry.offset == offset).map(|entry| entry.length).next()
+}
+
+/// The bytes that a fresh file system at a byte offset can have: those of its partition, whatever stands there, or else up to
+/// where the next one begins. `None` where nothing begins there.
+pub fn room(image: &dyn Medium, offset: u64, watch: &dyn Watch) -> Result<Option<Extent>, MediumError> {
+    if let Some(length) = entry_length(image, offset) {
+        return Ok(Some(Extent::new(offset, length)));
+    }
+    let seen = partition::scout(image, true, watch)?;
+    let volumes = seen.volumes.iter().map(|place| place.extent.offset);
+    let strangers = seen.strangers.iter().map(|stranger| stranger.extent.offset);
+    let entries = partition::partitions(image).into_iter().map(|entry| entry.offset);
+    let starts: Vec<u64> = volumes.chain(strangers).chain(entries).collect();
+    if !starts.contains(&offset) {
+        return Ok(None);
+    }
+    let next = starts.into_iter().filter(|start| *start > offset).min();
+    Ok(Some(Extent::new(offset, next.unwrap_or(image.len()).min(image.len()).minus(offset))))
 }
 
 /// The volume at a byte offset.

@@ -6,7 +6,7 @@
 //! ```
 
 use super::{
-    catalogue as c, gpt, listed, mbr,
+    catalogue as c, listed,
     place::{Place, Scouting, Way},
     search, strangers, unlisted,
 };
@@ -143,13 +143,7 @@ pub fn written_over(medium: &dyn Medium, at: u64) -> Option<(Extent, strangers::
 }
 
 fn is_listed(medium: &dyn Medium, at: u64) -> bool {
-    let (primary, backup) = gpt::copies(medium);
-    let by_gpt = listed::listed_by_gpt(primary.as_ref().or(backup.as_ref()));
-    let entries = mbr::entries(medium, 0).or_else(|| mbr::unsigned(&medium.lenient(0, SECTOR.size()).bytes));
-    let by_mbr =
-        entries.map_or_else(Vec::new, |entries| mbr::listed(medium, &entries, mbr::unit(medium, &entries)));
-    by_gpt.iter().any(|entry| entry.extent.offset == at)
-        || by_mbr.iter().any(|entry| entry.extent.offset == at)
+    listed::partitions(medium).iter().any(|entry| entry.offset == at)
 }
 
 /// True where some of what a volume begins with stands behind byte `at`: a boot sector or its copy, the beginning of a table,

@@ -159,6 +159,21 @@ pub(super) fn place(volume: &dyn Volume, extent: Extent, way: Way, boot_gone: bo
     }
 }
 
+/// The bytes that the entries of the partition table give away, as far as there are so many; whatever stands there.
+pub fn partitions(medium: &dyn Medium) -> Vec<Extent> {
+    let (primary, backup) = gpt::copies(medium);
+    let entries = mbr::entries(medium, 0).or_else(|| mbr::unsigned(&medium.lenient(0, 512).bytes));
+    let by_mbr =
+        entries.map_or_else(Vec::new, |entries| mbr::listed(medium, &entries, mbr::unit(medium, &entries)));
+    let by_gpt = listed_by_gpt(primary.as_ref().or(backup.as_ref())).into_iter().map(|entry| entry.extent);
+    let all = by_gpt.chain(by_mbr.into_iter().map(|entry| entry.extent));
+    let clipped = all.map(|extent| {
+        let end = extent.end().min(medium.len());
+        Extent::new(extent.offset, end.minus(extent.offset))
+    });
+    clipped.filter(|extent| extent.length > 0).collect()
+}
+
 /// The volume that a boot sector at the beginning of `extent` claims, if what lies behind bears it
 /// out.
 pub(super) fn claimed(

@@ -23,6 +23,7 @@ mod unlisted;
 
 pub use beneath::written_over;
 pub(crate) use extended::new_entry;
+pub use listed::partitions;
 pub use mend::round;
 pub use place::{Place, Scouting, Stranger, Table, Way};
 pub use scout::scout;

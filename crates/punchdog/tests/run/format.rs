@@ -245,6 +245,54 @@ fn what_is_not_read_here_is_not_formatted_over_unasked() {
 }
 
 #[test]
+fn a_partition_of_which_nothing_is_known_is_set_up_anew_and_the_next_one_stays() {
+    let next = patient(Kind::Fat16).bytes;
+    let mib = 1 << 20;
+    for (there, needs_word) in [(None, false), (Some((1080, &b"\x53\xEF"[..])), true)] {
+        let mut disk: Vec<u8> = (0..17 * mib).map(|at: usize| (at / 3 * 7).to_le_bytes()[1]).collect();
+        disk[..512].fill(0);
+        disk[mib..mib + 4096].fill(0x3A);
+        if let Some((place, sign)) = there {
+            disk[mib + place..mib + place + sign.len()].copy_from_slice(sign);
+        }
+        disk.extend(&next);
+        for (number, (at, length, kind)) in
+            [(mib, 16 * mib, 7), (17 * mib, next.len(), 6)].into_iter().enumerate()
+        {
+            let entry = &mut disk[446 + 16 * number..][..16];
+            entry[4] = kind;
+            entry[8..12].copy_from_slice(&u32::try_from(at / 512).unwrap().to_le_bytes());
+            entry[12..].copy_from_slice(&u32::try_from(length / 512).unwrap().to_le_bytes());
+        }
+        disk[510..512].copy_from_slice(&[0x55, 0xAA]);
+        let folder = folder_with("disk.img", &disk);
+        let at = folder.path();
+        let words = ["format", "disk.img", "--at", "1048576", "--as", "exfat", "--copy", "new.img"];
+        if needs_word {
+            let refused = run(at, &words);
+            assert!(refused.status == 2 && refused.err.contains("does not read"), "{}", refused.err);
+        }
+        let done = run(
+            at,
+            &[&words[..], &["--nothing-to-save", "--json"][..if needs_word { 2 } else { 0 }]].concat(),
+        );
+        assert_eq!(done.status, 0, "{}{}", done.out, done.err);
+        let made = fs::read(at.join("new.img")).unwrap();
+        assert!(made[17 * mib..] == disk[17 * mib..] && made[..mib] == disk[..mib], "the rest is as it was");
+        let seen = json(at, &["check", "new.img"], 0);
+        let kinds: Vec<&str> =
+            seen["volumes"].as_array().unwrap().iter().map(|v| v["kind"].as_str().unwrap()).collect();
+        assert_eq!(kinds, ["exfat", "fat16"]);
+        assert_eq!(seen["volumes"][0]["bytes"], 16 * mib);
+        // Where neither an entry nor a volume begins there is no room.
+        assert_eq!(
+            run(at, &["format", "disk.img", "--at", "2097152", "--as", "exfat", "--copy", "n2.img"]).status,
+            2
+        );
+    }
+}
+
+#[test]
 fn several_images_are_told_of_in_a_line_each() {
     let sound = patient(Kind::Fat16);
     let mut struck = patient(Kind::Fat32);
