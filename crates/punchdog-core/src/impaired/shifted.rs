@@ -104,10 +104,13 @@ pub(super) fn find(
         }
         let gap = Gap { from: last.map_or(0, |place| place.plus(SECTOR)), to, bytes };
         let place = if inserted { repeated::placed(medium, gap, by) } else { None };
-        if stretch.weak && place.is_none() {
+        if stretch.weak && (place.is_none() || stretches.len() > 1) {
             return None;
         }
         let gap = place.unwrap_or(gap);
+        if shifts.last().is_some_and(|before| before.gap.to > gap.from) {
+            return None;
+        }
         shifts.push(Shift { gap, inserted });
         by = stretch.by;
     }
