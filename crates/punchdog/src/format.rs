@@ -179,13 +179,12 @@ fn place(given: &Format, image: &choose::Image, screen: &Screen) -> anyhow::Resu
     }
     // What was recognised there does not matter, nor whether anything was: the partition does.
     if let Wish::At { offset, .. } = given.target.which.wish()
-        && offset < image.len()
-        && let Some(room) = diagnosis::room(image, offset, screen)?
+        && let Some(partition) = diagnosis::partition_at(image, offset)
     {
-        return Ok(room);
+        return Ok(partition);
     }
     let chosen = choose::one(image, &given.target, screen)?;
-    Ok(diagnosis::room(image, chosen.target.extent.offset, screen)?.unwrap_or(chosen.target.extent))
+    Ok(diagnosis::room(image, chosen.target.extent, screen)?)
 }
 
 /// Refuses while files can be copied out, until they were, or somebody says that none matters; gives those that were
@@ -197,7 +196,7 @@ fn look(given: &Format, image: &choose::Image, screen: &Screen) -> anyhow::Resul
         Ok(chosen) => chosen,
         Err(NotChosen::Nothing(seen)) => (Vec::new(), Some(*seen)),
         // A partition in which nothing is recognised can be given up as it is.
-        Err(NotChosen::NotThere(offset, name)) if diagnosis::room(image, offset, screen)?.is_some() => {
+        Err(NotChosen::NotThere(offset, name)) if diagnosis::partition_at(image, offset).is_some() => {
             stranger = name;
             (Vec::new(), None)
         }

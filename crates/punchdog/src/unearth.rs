@@ -155,11 +155,11 @@ fn kept(
     }
 }
 
-/// The volumes whose space is searched: those that were asked for, or all there are.
 /// Where something else stands, and what it is.
 type Others = Vec<(Extent, &'static str)>;
 
-/// The volumes, and what else stands on the medium that an older one may lie beneath.
+/// The volumes whose space is searched: those that were asked for, or all there are; with what else stands on the medium that
+/// an older one may lie beneath.
 fn targets(image: &choose::Image, given: &Unearth, screen: &Screen) -> anyhow::Result<(Vec<Target>, Others)> {
     let others = |seen: &Scouting| {
         let over = seen.strangers.iter().filter(|stranger| stranger.name.was_laid_over());

@@ -126,7 +126,8 @@ pub fn choose(
             let seen = partition::scout(image, false, watch)?;
             let here =
                 seen.volumes.iter().find(|place| place.extent.offset == offset && place.way != Way::Bare);
-            let length = here.map(|place| place.extent.length).or_else(|| entry_length(image, offset));
+            let length =
+                here.map(|place| place.extent.length).or_else(|| Some(partition_at(image, offset)?.length));
             let mut target = at(image, offset, length, watch)?;
             target.place = seen.volumes.iter().find(|place| place.extent.offset == offset).cloned();
             target.table_sound = seen.in_order();
@@ -181,28 +182,23 @@ fn is_followed(target: &Target, seen: &Scouting) -> bool {
     seen.volumes.iter().any(|place| behind(&place))
 }
 
-/// As long as the partition that begins at a byte offset is.
-fn entry_length(image: &dyn Medium, offset: u64) -> Option<u64> {
-    let all = partition::partitions(image).into_iter();
-    all.filter(|entry| entry.offset == offset).map(|entry| entry.length).next()
+/// The partition that begins at a byte offset, whatever stands there.
+pub fn partition_at(image: &dyn Medium, offset: u64) -> Option<Extent> {
+    partition::partitions(image).into_iter().find(|entry| entry.offset == offset)
 }
 
-/// The bytes that a fresh file system at a byte offset can have: those of its partition, whatever stands there, or else up to
-/// where the next one begins. `None` where nothing begins there.
-pub fn room(image: &dyn Medium, offset: u64, watch: &dyn Watch) -> Result<Option<Extent>, MediumError> {
-    if let Some(length) = entry_length(image, offset) {
-        return Ok(Some(Extent::new(offset, length)));
+/// The bytes of a volume that a fresh file system can have: those of its partition, or else up to where the next one begins.
+pub fn room(image: &dyn Medium, extent: Extent, watch: &dyn Watch) -> Result<Extent, MediumError> {
+    if let Some(partition) = partition_at(image, extent.offset) {
+        return Ok(partition);
     }
     let seen = partition::scout(image, true, watch)?;
-    let volumes = seen.volumes.iter().map(|place| place.extent.offset);
-    let strangers = seen.strangers.iter().map(|stranger| stranger.extent.offset);
-    let entries = partition::partitions(image).into_iter().map(|entry| entry.offset);
-    let starts: Vec<u64> = volumes.chain(strangers).chain(entries).collect();
-    if !starts.contains(&offset) {
-        return Ok(None);
-    }
-    let next = starts.into_iter().filter(|start| *start > offset).min();
-    Ok(Some(Extent::new(offset, next.unwrap_or(image.len()).min(image.len()).minus(offset))))
+    let volumes = seen.volumes.iter().map(|place| place.extent);
+    let strangers = seen.strangers.iter().map(|stranger| stranger.extent);
+    let others = volumes.chain(strangers).chain(partition::partitions(image)).map(|other| other.offset);
+    let next = others.filter(|start| *start > extent.offset).min();
+    let end = next.map_or(extent.end(), |next| next.min(extent.end()));
+    Ok(Extent::new(extent.offset, end.minus(extent.offset)))
 }
 
 /// The volume at a byte offset.

@@ -153,6 +153,9 @@ impl<'m> Witnesses<'m> {
         // In order of their places, as a medium is read best.
         probes.sort_by_key(|(at, ..)| *at);
         for (_, by, start) in probes {
+            if watch.stop() {
+                return Vec::new();
+            }
             if stands(self.medium, start, by) {
                 count(start, by);
             }

@@ -29,13 +29,15 @@ pub(super) fn of(medium: &dyn Medium, survey: &Survey, most: usize) -> Vec<Start
     let each = most.per(4).max(1);
     let mut found = Vec::new();
     let folders = nodes.clone().filter_map(|(node, _)| survey.file(node));
-    for file in spread(folders.filter(|file| file.notes.contains(Notes::FOLDER)), each) {
+    let folders: Vec<_> = spread(folders.filter(|file| file.notes.contains(Notes::FOLDER)), each).collect();
+    let of_each = each.per(folders.len().max(1)).max(1);
+    for file in folders {
         let geometry = &survey.mft.geometry;
         let (size, step) = (geometry.index().wide(), geometry.index_step(geometry.index().wide()));
         let runs = survey.records.all_runs(survey.records.stream_of(file, kind::INDEX_ALLOCATION, "$I30"));
         let places = Mapping::of(&runs, geometry.cluster()).places(0, u64::MAX).into_iter();
         // Where an index was laid anew the old one can stand still.
-        let blocks = places.filter(|(at, _)| at.rest(size) == 0).map(|(at, extent)| Start {
+        let blocks = spread(places.filter(|(at, _)| at.rest(size) == 0), of_each).map(|(at, extent)| Start {
             place: extent.offset,
             mark: Mark::Own {
                 test: is_block,
@@ -43,7 +45,7 @@ pub(super) fn of(medium: &dyn Medium, survey: &Survey, most: usize) -> Vec<Start
                 once: false,
             },
         });
-        found.extend(blocks.take(each));
+        found.extend(blocks);
     }
     let records = 0..survey.mft.records();
     if have_numbers(medium, survey) {

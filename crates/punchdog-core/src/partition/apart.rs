@@ -2,8 +2,8 @@
 //! the partition was cut off.
 //!
 //! NTFS has a copy of its boot sector in the last sector. Where the copy that belongs to a boot sector stands too late, a
-//! volume without its beginning seems to stand as far behind it; the two are one. A FAT or exFAT
-//! whose boot sector is written over can be known by what lies behind; whether that is the rest of one before it reading shows.
+//! volume without its beginning seems to stand as far behind it; the two are one. A FAT or exFAT whose boot sector is written
+//! over can be known by what lies behind; whether that is the rest of one before it, reading that one shows.
 
 use super::{catalogue as c, place::Place};
 use crate::{
@@ -17,6 +17,7 @@ use crate::{
 };
 
 const SECTOR: u64 = 512;
+
 /// True where `end`, known without its boot sector, is the end of the volume that begins at `front`.
 pub(super) fn is_end_of(medium: &dyn Medium, end: &Place, front: &Place) -> bool {
     let headless = end.boot_gone && !front.boot_gone && end.extent.offset > front.extent.offset;

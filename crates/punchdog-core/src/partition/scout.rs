@@ -161,11 +161,11 @@ impl Rest<'_> {
             apart::report(&place, front, faults);
             return;
         }
-        let is_astray =
-            |listed: &Place| is_read_from_inside(listed, &place) || apart::is_end_of(medium, listed, &place);
-        if let Some(astray) = out.volumes.iter().position(is_astray) {
+        let end = out.volumes.iter().position(|listed| apart::is_end_of(medium, listed, &place));
+        let inside = || out.volumes.iter().position(|listed| is_read_from_inside(listed, &place));
+        if let Some(astray) = end.or_else(inside) {
             let astray = out.volumes.remove(astray);
-            if apart::is_end_of(medium, &astray, &place) {
+            if end.is_some() {
                 apart::report(&astray, &place, faults);
             }
             let behind = self.entries.iter().find(|entry| entry.extent.offset > start);

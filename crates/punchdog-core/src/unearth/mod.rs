@@ -149,7 +149,8 @@ fn all(
         for (target, grid) in targets.iter().zip(grids) {
             search.older(target, grid, take)?;
         }
-        for (extent, title) in wish.others.iter().filter(|_| wish.outside) {
+        let others: &[_] = if wish.outside { &wish.others } else { &[] };
+        for (extent, title) in others {
             search.older_in(*extent, None, title, take)?;
         }
         if watch.stop() {
