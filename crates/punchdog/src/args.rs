@@ -275,6 +275,10 @@ pub(crate) struct Surface {
     /// Take bytes that an image has too many out of a new one, as check names them; may be given several times.
     #[arg(long, value_name = "FROM:TO:BYTES", value_parser = crate::spaced::gap, requires = "image")]
     pub(crate) inserted: Vec<punchdog_core::medium::Gap>,
+    /// List what reads blank at a regular distance as not read, as check names it; may be given several times.
+    #[arg(long, value_name = "EVERY:FROM:BYTES", value_parser = crate::intervals::interval,
+        conflicts_with_all = ["image", "left_out", "inserted"])]
+    pub(crate) blank_intervals: Vec<punchdog_core::medium::Interval>,
     /// How often a sector that failed is tried again.
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub(crate) tries: u32,

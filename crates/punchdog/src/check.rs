@@ -12,7 +12,7 @@ use crate::{
 use punchdog_core::{
     diagnosis::{Diagnosed, Verdict as Comes},
     family::Kind,
-    medium::{Gap, Medium},
+    medium::{Gap, Interval, Medium},
     partition::Scouting,
     report::{
         examination::{Deleted, Tally},
@@ -126,6 +126,9 @@ struct Volume {
     /// Bytes that the image has too many, by the place before which they stand, as `surface --inserted` takes them.
     #[serde(skip_serializing_if = "<[Gap]>::is_empty")]
     inserted: Vec<Gap>,
+    /// Places at a regular distance that read blank, from the start of the image, as `surface --blank-intervals` takes them.
+    #[serde(skip_serializing_if = "<[Interval]>::is_empty")]
+    blank_intervals: Vec<Interval>,
 }
 
 impl Volume {
@@ -143,6 +146,7 @@ impl Volume {
             findings: json::Finding::all(&examination.findings, base),
             left_out: examination.left_out.iter().map(|gap| gap.moved(base)).collect(),
             inserted: examination.inserted.iter().map(|gap| gap.moved(base)).collect(),
+            blank_intervals: examination.blank_intervals.iter().map(|one| one.moved(base)).collect(),
         }
     }
 }

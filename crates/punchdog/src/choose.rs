@@ -9,19 +9,20 @@ use crate::{
 use punchdog_core::{
     arith::Sat,
     diagnosis::{self, Nature, NotChosen, Wish},
-    medium::{Extent, FileImage, Medium, Window, WithUnreadable},
+    medium::{Extent, FileImage, Medium, Window, WithLost, WithUnreadable},
     partition::{self, Scouting, Table, Way, strangers::Blank},
 };
 use std::{io::ErrorKind, path::Path};
 
 /// An image as it is read: some places of it may not be readable, or were listed as such.
-pub(crate) type Image = WithUnreadable<FileImage>;
+pub(crate) type Image = WithUnreadable<WithLost<FileImage>>;
 
 /// Opens an image for reading, with the places that are not to be believed.
 pub(crate) fn open(path: &Path, reading: &Reading) -> anyhow::Result<Image> {
     let image = file(path)?;
     let unknown = lists::unknown(path, &image, reading)?;
-    Ok(WithUnreadable::new(image, unknown))
+    let lost = lists::lost(path, &image);
+    Ok(WithUnreadable::new(WithLost::new(image, lost), unknown))
 }
 
 /// Opens an image for work on what is meant of it. What was written over a volume counts as what cannot be read.

@@ -1,9 +1,10 @@
 //! Lists of places that cannot be read: `--unreadable` and `--filler`.
 
-use crate::{args::Reading, failure::Failure, page, watch::Screen};
+use crate::{args::Reading, failure::Failure, page, watch::Screen, workplace};
 use punchdog_core::{
     arith::Sat,
     medium::{Extent, FileImage, Medium},
+    repair::journal,
     surface::{
         filler,
         list::{List, NoList},
@@ -35,6 +36,15 @@ pub(crate) fn unknown(path: &Path, image: &FileImage, reading: &Reading) -> anyh
         places.extend(found);
     }
     Ok(places)
+}
+
+/// The places of a copy that hold zeros for what could not be read from its image, as the journal beside it says.
+pub(crate) fn lost(path: &Path, image: &FileImage) -> Vec<Extent> {
+    let path = workplace::journal_path(path);
+    // A pipe would be waited for.
+    let is_file = path.symlink_metadata().is_ok_and(|about| about.is_file());
+    let journal = is_file.then(|| FileImage::open(&path).ok()).flatten();
+    journal.map_or_else(Vec::new, |journal| journal::lost(&journal, image))
 }
 
 /// Reads a list of places of a source of `bytes`.

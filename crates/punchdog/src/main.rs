@@ -13,6 +13,7 @@ mod fields;
 mod files;
 mod finds;
 mod format;
+mod intervals;
 mod json;
 mod lists;
 mod many;

@@ -5,7 +5,7 @@ use crate::{
     args::{Args, Surface},
     choose,
     failure::{Failure, Verdict},
-    json,
+    intervals, json,
     page::{self, Page},
     surface::Document,
     watch::Screen,
@@ -18,7 +18,7 @@ use punchdog_core::{
     progress::Watch,
     report::examination::Examination,
     surface::{
-        list::{List, Listed, State},
+        list::List,
         spaced::{self, Spaced},
     },
 };
@@ -37,10 +37,11 @@ pub(crate) fn gap(words: &str) -> Result<Gap, String> {
     }
 }
 
-/// Names the command that lays the image out as it was, where it is not; places count from the start of the volume at `base`.
+/// Names the command that comes before all others where the image is not what the medium held: it lays it out as it was, or
+/// lists what reads blank at intervals. Places count from the start of the volume at `base`.
 pub(crate) fn comes_next(page: &mut Page, image: &Path, seen: &Examination, base: u64) -> bool {
     let words = match (seen.left_out.is_empty(), seen.inserted.is_empty()) {
-        (true, true) => return false,
+        (true, true) => return intervals::comes_next(page, image, seen, base),
         (false, true) => {
             "puts the gap back in, as places that cannot be read; nothing else helps the files behind it"
         }
@@ -82,14 +83,7 @@ pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
             "give them as check prints them: FROM:TO:BYTES, the first one first",
         ));
     };
-    let listed = |extent: &punchdog_core::medium::Extent| Listed {
-        offset: extent.offset,
-        length: extent.length,
-        state: State::Unreadable,
-    };
-    let mut list = List::untried(&target.display().to_string(), layout.bytes, 512);
-    list.done = true;
-    list.extents = layout.unknown.iter().map(listed).collect();
+    let list = List::of(&target.display().to_string(), layout.bytes, &layout.unknown);
     if let Some(taken) = [target, &given.list].into_iter().find(|path| path.symlink_metadata().is_ok()) {
         return Err(Failure::with(
             format!("{} is already there, and is left alone", taken.display()),
@@ -105,7 +99,7 @@ pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
         )
     })?;
     if args.json {
-        json::print(&Document::spaced(given, &source, &list))?;
+        json::print(&Document::listed(given, &source, &list, source.len()))?;
         return Ok(Verdict::Fine);
     }
     let mut page = Page::new();

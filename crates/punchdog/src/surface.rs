@@ -4,7 +4,7 @@ use crate::{
     args::{Args, Surface},
     choose,
     failure::{Failure, Verdict},
-    json, lists,
+    intervals, json, lists,
     page::{self, Page},
     spaced,
     watch::Screen,
@@ -59,15 +59,15 @@ pub(crate) struct Document {
 }
 
 impl Document {
-    /// Of an image with its gaps put back in.
-    pub(crate) fn spaced(given: &Surface, source: &dyn Medium, list: &List) -> Self {
+    /// Of what is listed without having been tried.
+    pub(crate) fn listed(given: &Surface, source: &dyn Medium, list: &List, read_bytes: u64) -> Self {
         Self {
             schema: "punchdog.surface-read/1",
             source: json::Image::of(&given.source, source.len()),
             list: given.list.display().to_string(),
             image: given.image.as_ref().map(|path| path.display().to_string()),
             done: true,
-            read_bytes: source.len(),
+            read_bytes,
             unreadable_bytes: list.bytes_in(State::Unreadable),
             slow_bytes: 0,
             untried_bytes: 0,
@@ -78,6 +78,9 @@ impl Document {
 pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
     if !given.left_out.is_empty() || !given.inserted.is_empty() {
         return spaced::run(args, given);
+    }
+    if !given.blank_intervals.is_empty() {
+        return intervals::run(args, given);
     }
     let source = open(&given.source)?;
     let bytes = source.medium.len();

@@ -222,9 +222,13 @@ impl Survey for ExfatSurvey {
         let begins = nodes.filter(|node| geometry.has(node.first) && !node.folder && node.stream.valid > 0);
         let start = |node: &Node| Start {
             place: geometry.cluster_place(node.first),
+            bytes: node.stream.valid,
             mark: Mark::Name(node.name.clone()),
         };
-        let nameless = |lost: &tree::Lost| Start::nameless(geometry.cluster_place(lost.first));
+        let nameless = |lost: &tree::Lost| {
+            let bytes = u64::from(lost.length).times(geometry.cluster_bytes());
+            Start::nameless(geometry.cluster_place(lost.first), lost.bytes.unwrap_or(bytes))
+        };
         let lost = tree.lost.iter().filter(|lost| !lost.blank);
         spread(begins, most).map(start).chain(spread(lost, most).map(nameless)).collect()
     }

@@ -31,6 +31,8 @@ pub struct Wanted {
 pub struct Start {
     /// Bytes from the start of the volume.
     pub place: u64,
+    /// Bytes of it that stand there, as far as is known without following it: of a file in pieces it can be more.
+    pub bytes: u64,
     /// What it is known by.
     pub mark: Mark,
 }
@@ -55,8 +57,13 @@ pub enum Mark {
 
 impl Start {
     /// Of something whose name is lost.
-    pub(crate) fn nameless(place: u64) -> Self {
-        Self { place, mark: Mark::Lost }
+    pub(crate) fn nameless(place: u64, bytes: u64) -> Self {
+        Self { place, bytes, mark: Mark::Lost }
+    }
+
+    /// Of something that says itself which it is.
+    pub(crate) fn own(place: u64, test: fn(&[u8], [u64; 2]) -> bool, of: [u64; 2], once: bool) -> Self {
+        Self { place, bytes: 0, mark: Mark::Own { test, of, once } }
     }
 
     /// It is known what it begins with.

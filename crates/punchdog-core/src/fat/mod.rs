@@ -245,12 +245,17 @@ impl Survey for FatSurvey {
         let begins = nodes.filter(|node| geometry.has(node.first) && (node.folder || node.size() > 0));
         let start = |node: &Node| {
             let place = geometry.cluster_offset(node.first);
-            let of = [u64::from(node.first), u64::from(geometry.wide())];
-            let own = Mark::Own { test: former::is_folder_of, of, once: true };
-            Start { place, mark: if node.folder { own } else { Mark::Name(node.name.clone()) } }
+            if node.folder {
+                let of = [u64::from(node.first), u64::from(geometry.wide())];
+                return Start::own(place, former::is_folder_of, of, true);
+            }
+            Start { place, bytes: node.size(), mark: Mark::Name(node.name.clone()) }
         };
         let lost = tree.lost.iter().filter(|lost| lost.folder_in.is_none());
-        let nameless = |lost: &tree::Lost| Start::nameless(geometry.cluster_offset(lost.head));
+        let nameless = |lost: &tree::Lost| {
+            let bytes = u64::from(lost.length).times(geometry.cluster_bytes().wide());
+            Start::nameless(geometry.cluster_offset(lost.head), lost.bytes.unwrap_or(bytes))
+        };
         spread(begins, most).map(start).chain(spread(lost, most).map(nameless)).collect()
     }
 

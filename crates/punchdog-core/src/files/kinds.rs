@@ -76,6 +76,13 @@ pub fn agrees(name: &str, bytes: &[u8]) -> Option<bool> {
     }
 }
 
+/// True for names of files that begin with something: a signature, or text.
+pub fn begins_with_something(name: &str) -> bool {
+    let extension = name.rsplit_once('.').map(|(_, extension)| extension);
+    is_text(name)
+        || extension.is_some_and(|one| usual_of(one).is_some() || Format::of_extension(one).is_some())
+}
+
 /// True for names of files that hold plain text, and so neither zeros nor FF.
 pub fn is_text(name: &str) -> bool {
     name.rsplit_once('.').is_some_and(|(_, extension)| {

@@ -19,6 +19,9 @@ catalogue! {
     FREE = ("medium/unreadable-free", Untidy, "places that nothing stands in cannot be read", "the medium",
         "No file of the volume is hit. The medium fails there, and the next file that is written may be.",
         "Nothing on a good medium; on the same medium the clusters are marked bad (choice unreadable-places).");
+    LOST = ("medium/not-read", Remark, "zeros stand in files for what could not be read", "the medium",
+        "The copy was made from a medium that failed in places. What stood there is not in the copy; the undo journal beside it says where.",
+        "Nothing mends it. Where the medium can still be read there, image it again and plan again.");
     WRAPS = ("medium/begins-again", RisksFiles, "the medium begins again before its end", "the medium",
         "It says that it is larger than it is (a false capacity). What was written behind its true end went over what stood before it.",
         "Nothing mends it. Copy out what stands before that place, open each file, and do not use the medium any more.");
@@ -28,6 +31,12 @@ catalogue! {
     INSERTED = ("medium/inserted", RisksFiles, "the image has bytes too many in its midst", "the medium",
         "A part of the medium stands in the image twice, or something that is not of it stands there: everything behind stands too late, and files are read from the places of others. A partition whose move was cut off looks so too. Nothing behind the place can be judged or mended as it stands.",
         "Take the bytes out of a copy of the image; what stands behind comes back to its place.");
+    BLANK_STRETCH = ("medium/blank-stretch", RisksFiles, "a stretch that files begin in reads blank", "the medium",
+        "The files have their names, sizes and clusters, and no content. It was never written, as where a copy was cut off before a host had written all it kept; or it was erased; or it could not be read while imaging and its place was left blank.",
+        "Nothing mends it. Where the medium still exists, image those bytes again; copy the files from where they came from.");
+    BLANK_INTERVALS = ("medium/blank-intervals", RisksFiles, "the volume reads blank at a regular distance", "the medium",
+        "Each file and structure that reaches into one of these places lacks what stood there. A member of a set of disks that share the bytes in stripes looks so when it is missing, and so does what an imager made that jumped.",
+        "Nothing mends it from what is here. Put the image together again with every member, or image those places again.");
     MARKED = ("medium/marked-bad", Remark, "places that cannot be read are marked bad", "the medium",
         "Nothing stands there, and hosts put nothing there.",
         "As it should be.");

@@ -5,15 +5,19 @@
 //! boot sector is not to be had. A byte that cannot be read is neither right nor wrong.
 
 mod aside;
+mod blank;
 pub mod catalogue;
+mod heads;
 mod heal;
 mod hits;
+mod intervals;
 mod repeated;
 mod shifted;
 mod witnesses;
 mod wraps;
 
 pub(crate) use aside::{asked as asked_to_mark, set_aside, tell_what_stays};
+pub(crate) use heads::is_blank;
 pub(crate) use heal::from_second_copies;
 pub use hits::{HitFile, HitStructure, Hits, Places, bytes, sectors};
 
@@ -37,7 +41,10 @@ use crate::{
         wording::counted,
     },
 };
+use blank::Blank;
 use catalogue as c;
+use heads::Heads;
+use intervals::Intervals;
 use shifted::Shifted;
 use std::ops::ControlFlow;
 use wraps::Wraps;
@@ -75,8 +82,12 @@ impl Volume for Impaired {
         let mut inner = self.0.survey(medium, watch)?;
         let wraps = wraps::period(medium, false).map(|after| Wraps::of(medium, &mut *inner, after));
         let missing = self.0.bytes().minus(medium.len());
-        let shifted = if wraps.is_none() { shifted::find(medium, &mut *inner, missing, watch) } else { None };
-        Ok(Box::new(ImpairedSurvey { inner, wraps, shifted }))
+        let mut found =
+            ImpairedSurvey { inner, wraps, shifted: None, blank: Blank::default(), settled: false };
+        if found.wraps.is_none() {
+            found.look_at_starts(medium, missing, watch);
+        }
+        Ok(Box::new(found))
     }
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
         let mut hosts = self.0.forecast(medium, sector);
@@ -152,6 +163,39 @@ struct ImpairedSurvey {
     inner: Box<dyn Survey>,
     wraps: Option<Wraps>,
     shifted: Option<Shifted>,
+    blank: Blank,
+    /// All was looked for that is only looked for where something is wrong.
+    settled: bool,
+}
+
+impl ImpairedSurvey {
+    /// Looks for what a few of the files tell: how they begin, and what reads blank in them.
+    fn look_at_starts(&mut self, medium: &dyn Medium, missing: u64, watch: &dyn Watch) {
+        let mut starts = self.inner.starts(medium, heads::MOST);
+        starts.sort_by_key(|start| start.place);
+        self.blank.intervals = Intervals::in_files(medium, &starts);
+        if self.blank.intervals.is_some() {
+            return;
+        }
+        let Some(heads) = Heads::read(medium, starts, missing) else { return };
+        self.shifted = shifted::find(medium, &heads, missing, watch);
+        if self.shifted.is_none() {
+            self.blank = Blank::stretches(medium, &heads);
+        }
+    }
+
+    /// Looks for what costs more reading, where something is wrong with the volume.
+    fn settle(&mut self, medium: &dyn Medium, sound: bool) {
+        let told = self.wraps.is_some() || self.shifted.is_some() || self.blank.intervals.is_some();
+        if std::mem::replace(&mut self.settled, true) || told || sound {
+            return;
+        }
+        let after = wraps::period(medium, true);
+        self.wraps = after.map(|after| Wraps::of(medium, &mut *self.inner, after));
+        if self.wraps.is_none() {
+            self.blank.intervals = Intervals::anywhere(medium, &self.inner.starts(medium, heads::MOST));
+        }
+    }
 }
 
 /// What speaks against the content of files.
@@ -161,16 +205,32 @@ struct Doubts<'w> {
     lost: Places,
     wraps: Option<&'w Wraps>,
     shifted: Option<&'w Shifted>,
+    blank: &'w Blank,
 }
 
 impl<'w> Doubts<'w> {
-    fn of(medium: &'w dyn Medium, wraps: Option<&'w Wraps>, shifted: Option<&'w Shifted>) -> Self {
+    fn of(
+        medium: &'w dyn Medium,
+        wraps: Option<&'w Wraps>,
+        shifted: Option<&'w Shifted>,
+        blank: &'w Blank,
+    ) -> Self {
         let places = |which| Places::of(medium, which);
-        Self { medium, unreadable: places(Unknown::Unreadable), lost: places(Unknown::Lost), wraps, shifted }
+        let (unreadable, lost) = (places(Unknown::Unreadable), places(Unknown::Lost));
+        Self { medium, unreadable, lost, wraps, shifted, blank }
     }
 
     fn none(&self) -> bool {
-        self.unreadable.is_empty() && self.lost.is_empty() && self.wraps.is_none() && self.shifted.is_none()
+        self.unreadable.is_empty()
+            && self.lost.is_empty()
+            && self.wraps.is_none()
+            && self.shifted.is_none()
+            && self.blank.is_none()
+    }
+
+    /// True where content reads blank that is no consequence of anything else.
+    fn reads_blank(&self, record: &FileRecord) -> bool {
+        !self.blank.of(self.medium, record).is_empty()
     }
 
     /// Why the content of a file is that of another place, if it may be.
@@ -193,6 +253,11 @@ impl<'w> Doubts<'w> {
             notes.push(format!("{count}{of} bytes could not be read from the medium; zeros stand there"));
         }
         notes.extend(self.misplaced(record).map(str::to_owned));
+        let mut blank = Vec::new();
+        if notes.is_empty() {
+            blank = self.blank.of(self.medium, record);
+            notes.extend((!blank.is_empty()).then(|| self.blank.note(&blank, record.size)));
+        }
         if notes.is_empty() {
             return false;
         }
@@ -200,11 +265,30 @@ impl<'w> Doubts<'w> {
             record.state = State::Damaged;
         }
         record.whole = false;
-        record.lacks = [lacks, zeros].concat();
+        record.lacks = [lacks, zeros, blank].concat();
         notes.splice(0..0, record.note.as_deref().map(str::to_owned));
         record.note = Some(notes.join("; ").into());
         true
     }
+}
+
+/// Says that files have zeros for what could not be read from what the medium was copied from.
+fn tell_lost(seen: &mut Examination, places: &Places, mut paths: Vec<String>) {
+    let many = counted(paths.len().wide(), "file has", "files have");
+    if seen.sound() {
+        seen.story = format!(
+            "By its structures nothing is wrong with this volume. {many} zeros for what could not be read from the medium that it was copied from."
+        );
+    }
+    let mut finding = Finding::new(&c::LOST, format!("{many} zeros for what could not be read")).because(
+        format!("{} bytes of the volume were not read when the copy was made.", bytes(&places.all())),
+        "",
+        "What of these files stood there is lost.",
+    );
+    finding.extents = places.all().into_iter().take(NAMED).collect();
+    paths.truncate(NAMED);
+    finding.paths = paths;
+    seen.findings.push(finding);
 }
 
 /// Says that the medium begins again, and which files that may cost.
@@ -229,19 +313,22 @@ fn begins_again(seen: &mut Examination, after: u64, mut paths: Vec<String>, leng
 impl Survey for ImpairedSurvey {
     fn examine(&mut self, medium: &dyn Medium) -> Examination {
         let mut seen = self.inner.examine(medium);
-        if self.wraps.is_none() && !seen.sound() {
-            let after = wraps::period(medium, true);
-            self.wraps = after.map(|after| Wraps::of(medium, &mut *self.inner, after));
-        }
-        let doubts = Doubts::of(medium, self.wraps.as_ref(), self.shifted.as_ref());
+        self.settle(medium, seen.sound());
+        let doubts = Doubts::of(medium, self.wraps.as_ref(), self.shifted.as_ref(), &self.blank);
         if doubts.none() {
             return seen;
         }
-        let (mut paths, mut hurt) = (Vec::new(), 0_u64);
+        let (mut paths, mut blank, mut lost, mut hurt) = (Vec::new(), Vec::new(), Vec::new(), 0_u64);
         self.inner.each_file(medium, Wanted::default(), &mut |mut file| {
             let intact = !file.folder && file.state == State::Intact;
             if !file.folder && doubts.misplaced(&file).is_some() {
                 paths.push(file.path.to_string());
+            }
+            if !file.folder && doubts.lost.touch(file.content.extents()) {
+                lost.push(file.path.to_string());
+            }
+            if doubts.reads_blank(&file) {
+                blank.push(file.path.to_string());
             }
             if doubts.judge(&mut file) && intact {
                 hurt = hurt.plus(1);
@@ -270,17 +357,22 @@ impl Survey for ImpairedSurvey {
             }
             compare_marks(&mut seen, &marked, places);
         }
+        if !lost.is_empty() {
+            tell_lost(&mut seen, &doubts.lost, lost);
+        }
         if let Some(wraps) = doubts.wraps {
             begins_again(&mut seen, wraps.after, paths, medium.len());
         } else if let Some(shifted) = doubts.shifted {
             shifted.tell(&mut seen, paths);
+        } else if !doubts.blank.is_none() {
+            doubts.blank.tell(&mut seen, blank);
         }
         seen.findings.sort_by_key(|finding| finding.weight);
         seen
     }
 
     fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>) {
-        let doubts = Doubts::of(medium, self.wraps.as_ref(), self.shifted.as_ref());
+        let doubts = Doubts::of(medium, self.wraps.as_ref(), self.shifted.as_ref(), &self.blank);
         if doubts.none() {
             return self.inner.each_file(medium, wanted, take);
         }
@@ -326,8 +418,12 @@ impl Survey for ImpairedSurvey {
         steps: &mut Steps<'_>,
         watch: &dyn Watch,
     ) -> Result<(), MediumError> {
-        // What stands elsewhere would be mended where it does not belong.
-        if self.shifted.is_some() { Ok(()) } else { self.inner.mend(window, choices, steps, watch) }
+        // What stands elsewhere would be mended where it does not belong; what is blank at intervals would be mended as if
+        // nothing had stood there.
+        if self.shifted.is_some() || self.blank.intervals.is_some() {
+            return Ok(());
+        }
+        self.inner.mend(window, choices, steps, watch)
     }
 }
 

@@ -12,12 +12,13 @@
 //! kind tells: as many as stand right, so many bytes too early or too late, from one place on.
 
 use super::{
-    NAMED, catalogue as c, repeated,
-    witnesses::{By, Witnesses, begins, early, stands},
+    NAMED, catalogue as c,
+    heads::Heads,
+    repeated,
+    witnesses::{By, Witnesses, early},
 };
 use crate::{
     arith::Sat,
-    family::{Start, Survey, spread},
     medium::{Extent, Gap, Medium},
     progress::Watch,
     report::{
@@ -28,13 +29,6 @@ use crate::{
 };
 
 const SECTOR: u64 = 512;
-/// Files that are looked at first: spread evenly, and the last ones, because all behind a place stands wrong.
-const FEW: usize = 16;
-const LAST: usize = 8;
-/// Bytes of a hole in the image from where a file begins on, so that nothing was written there.
-const BLANK: u64 = 64 << 10;
-/// Files that are looked at at most.
-const MOST: usize = 4096;
 /// Of so many that stand nowhere one counts as if it stood otherwise: not all files are what their names say.
 const SILENT: usize = 4;
 
@@ -66,29 +60,11 @@ impl Shifted {
 }
 
 /// Looks for what is left out or inserted in the image of a volume that should be longer by `missing` bytes.
-pub(super) fn find(
-    medium: &dyn Medium,
-    survey: &mut dyn Survey,
-    missing: u64,
-    watch: &dyn Watch,
-) -> Option<Shifted> {
-    let told = |start: &Start| begins(start, &[]).is_some();
-    let mut all: Vec<Start> = survey.starts(medium, MOST).into_iter().filter(told).collect();
-    all.sort_by_key(|start| start.place);
-    // Where nothing was written nothing stands elsewhere.
-    let blank = |start: &Start| {
-        medium.data_from(start.place).is_none_or(|data| data.offset > start.place.plus(BLANK))
-    };
-    let wrong = |starts: &[&Start], of: usize| {
-        let wrong = starts.iter().filter(|start| !stands(medium, start, 0) && !blank(start)).count();
-        wrong.times(4) >= starts.len().max(of.per(2))
-    };
-    let few: Vec<&Start> = spread(all.iter(), FEW).collect();
-    let last: Vec<&Start> = all.iter().filter(|start| start.is_named()).rev().take(LAST).collect();
-    if missing == 0 && !wrong(&few, FEW) && !wrong(&last, LAST) {
+pub(super) fn find(medium: &dyn Medium, heads: &Heads, missing: u64, watch: &dyn Watch) -> Option<Shifted> {
+    if !heads.moved {
         return None;
     }
-    let right: Vec<bool> = all.iter().map(|start| stands(medium, start, 0)).collect();
+    let (all, right) = heads.told();
     let (witnesses, silent) = Witnesses::new(medium, early(missing), all, right, watch);
     let stretches = witnesses.stretches();
     let (mut shifts, mut by): (Vec<Shift>, By) = (Vec::new(), 0);

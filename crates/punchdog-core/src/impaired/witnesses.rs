@@ -10,6 +10,7 @@
 //! Something of the same kind begins in many places. What stands where another should tells nothing; what all of a row stand
 //! off by tells most.
 
+use super::heads::HEAD;
 use crate::{
     arith::Sat,
     family::{Mark, Start, spread},
@@ -20,8 +21,6 @@ use crate::{
 use std::{cmp::Reverse, collections::BTreeMap, ops::Range};
 
 const SECTOR: u64 = 512;
-/// Bytes of a file that tell its kind here.
-const HEAD: usize = 1024;
 /// How far too early or too late things are looked for sector by sector, and from there on by what partitions are moved by.
 const NEAR: u64 = 1 << 20;
 const FAR: u64 = 4 << 30;

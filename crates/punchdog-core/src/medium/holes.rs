@@ -92,6 +92,37 @@ impl<M: Medium> WithUnreadable<M> {
     }
 }
 
+/// Reads as the inner medium does, and knows places that hold zeros because they could not be read from what it was made of.
+pub struct WithLost<M> {
+    inner: M,
+    lost: Vec<Extent>,
+}
+
+impl<M: Medium> WithLost<M> {
+    /// `inner`, of which these extents are lost; in order.
+    pub fn new(inner: M, lost: Vec<Extent>) -> Self {
+        Self { inner, lost }
+    }
+}
+
+impl<M: Medium> Medium for WithLost<M> {
+    fn len(&self) -> u64 {
+        self.inner.len()
+    }
+    fn read_at(&self, offset: u64, into: &mut [u8]) -> Result<(), MediumError> {
+        self.inner.read_at(offset, into)
+    }
+    fn soon(&self, extent: Extent) {
+        self.inner.soon(extent);
+    }
+    fn data_from(&self, offset: u64) -> Option<Extent> {
+        self.inner.data_from(offset)
+    }
+    fn unknown(&self, which: Unknown) -> Vec<Extent> {
+        if which == Unknown::Lost { self.lost.clone() } else { self.inner.unknown(which) }
+    }
+}
+
 impl<M: Medium> Medium for WithUnreadable<M> {
     fn len(&self) -> u64 {
         self.inner.len()

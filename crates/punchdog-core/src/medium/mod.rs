@@ -16,8 +16,8 @@ mod read_log;
 mod scratch;
 
 pub use file::{FileImage, Uncached};
-pub use holes::WithUnreadable;
 pub(crate) use holes::without;
+pub use holes::{WithLost, WithUnreadable};
 pub use overlay::Overlay;
 pub use overlay_window::OverlayWindow;
 pub use read_log::ReadLog;
@@ -61,6 +61,38 @@ impl Gap {
     #[must_use]
     pub fn moved(self, base: u64) -> Self {
         Self { from: self.from.plus(base), to: self.to.plus(base), ..self }
+    }
+}
+
+/// Places at a regular distance that read blank.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
+pub struct Interval {
+    /// From one to the next, in bytes.
+    pub every: u64,
+    /// Where the first begins; less than `every`.
+    pub from: u64,
+    /// How long each is; less than `every`.
+    pub bytes: u64,
+}
+
+impl Interval {
+    /// The same, counted from `base` bytes before.
+    #[must_use]
+    pub fn moved(self, base: u64) -> Self {
+        Self { from: self.from.plus(base).rest(self.every), ..self }
+    }
+
+    /// What of `extent` lies in one of the places, in order.
+    pub fn within(self, extent: Extent) -> impl Iterator<Item = Extent> {
+        // The place before can reach into it; of the one that begins before the medium does the end is there.
+        let place = move |round: u64| {
+            let begins = round.times(self.every).plus(self.from);
+            let start = begins.minus(self.every);
+            Extent::new(start, begins.plus(self.bytes).minus(self.every).minus(start))
+        };
+        let places = (extent.offset.per(self.every)..).map(place);
+        let places = places.take_while(move |place| place.offset < extent.end());
+        places.filter(move |place| place.overlaps(extent)).map(move |place| place.common(extent))
     }
 }
 
@@ -427,6 +459,15 @@ mod tests {
         assert_eq!(got.bytes[511], 255);
         assert_eq!(got.bytes[700], 0);
         assert_eq!(got.bytes[1025], 1);
+    }
+
+    #[test]
+    fn places_at_a_distance_are_told_by_the_stretch() {
+        let one = Interval { every: 4096, from: 3584, bytes: 1024 };
+        let all: Vec<Extent> = one.within(Extent::new(100, 8192)).collect();
+        assert_eq!(all, [Extent::new(100, 412), Extent::new(3584, 1024), Extent::new(7680, 612)]);
+        assert_eq!(one.within(Extent::new(600, 2000)).count(), 0);
+        assert_eq!(one.moved(1024), Interval { from: 512, ..one });
     }
 
     #[test]

@@ -37,13 +37,9 @@ pub(super) fn of(medium: &dyn Medium, survey: &Survey, most: usize) -> Vec<Start
         let runs = survey.records.all_runs(survey.records.stream_of(file, kind::INDEX_ALLOCATION, "$I30"));
         let places = Mapping::of(&runs, geometry.cluster()).places(0, u64::MAX).into_iter();
         // Where an index was laid anew the old one can stand still.
-        let blocks = spread(places.filter(|(at, _)| at.rest(size) == 0), of_each).map(|(at, extent)| Start {
-            place: extent.offset,
-            mark: Mark::Own {
-                test: is_block,
-                of: [u64::from(file.number), at.per(size).times(step)],
-                once: false,
-            },
+        let blocks = spread(places.filter(|(at, _)| at.rest(size) == 0), of_each).map(|(at, extent)| {
+            let of = [u64::from(file.number), at.per(size).times(step)];
+            Start::own(extent.offset, is_block, of, false)
         });
         found.extend(blocks);
     }
@@ -51,17 +47,17 @@ pub(super) fn of(medium: &dyn Medium, survey: &Survey, most: usize) -> Vec<Start
     if have_numbers(medium, survey) {
         found.extend(spread(records, each).filter_map(|number| {
             let place = survey.mft.place(number)?;
-            Some(Start { place, mark: Mark::Own { test: is_record, of: [u64::from(number), 0], once: true } })
+            Some(Start::own(place, is_record, [u64::from(number), 0], true))
         }));
     }
     let geometry = &survey.mft.geometry;
-    let copy = Mark::Own { test: is_record_zero, of: [0; 2], once: true };
-    found.push(Start { place: geometry.place(geometry.mirror), mark: copy });
+    found.push(Start::own(geometry.place(geometry.mirror), is_record_zero, [0; 2], true));
     let start = |(node, number): (&super::tree::Node, u32)| {
         let folder = survey.file(node).is_some_and(|file| file.notes.contains(Notes::FOLDER));
         let own = folder || state::is_own(survey, number);
         let first = survey.content(medium, node).extents().next().filter(|_| !own)?;
-        Some(Start { place: first.offset, mark: Mark::Name(order::Tree::name(survey, number).into()) })
+        let mark = Mark::Name(order::Tree::name(survey, number).into());
+        Some(Start { place: first.offset, bytes: first.length, mark })
     };
     found.extend(spread(nodes, most).filter_map(start));
     found

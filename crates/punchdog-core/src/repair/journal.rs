@@ -14,7 +14,7 @@
 
 use crate::{
     arith::{Peek, Sat},
-    medium::{Extent, Medium, MediumError},
+    medium::{self, Extent, Medium, MediumError},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -25,8 +25,12 @@ const MAGIC: [u8; 8] = *b"PDUNDO\0\x01";
 pub const SCHEMA: &str = "punchdog.undo/1";
 /// Bytes of one range at most.
 const RANGE: u64 = 1 << 20;
-/// Bytes of a header at most.
-const HEADER: u64 = 1 << 16;
+/// Bytes of a header at most: room for more than a million places that could not be read.
+const HEADER: u64 = 1 << 26;
+
+/// Bytes of a copy that are looked at for whether they are still zeros, and their steps.
+const READ: u64 = 256 << 20;
+const SECTOR: usize = 512;
 
 /// What the header says.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -92,6 +96,9 @@ pub fn write(
 ) -> io::Result<()> {
     let mut out = Summing { out, sum: crc32fast::Hasher::new() };
     let head = serde_json::to_vec(header)?;
+    if head.len().wide() > HEADER {
+        return Err(io::Error::other("too many places could not be read for one journal"));
+    }
     out.put(&MAGIC)?;
     out.put(&head.len().narrow().to_le_bytes())?;
     out.put(&head)?;
@@ -110,6 +117,66 @@ pub fn write(
     out.out.write_all(&sum.to_le_bytes())
 }
 
+/// The header of a journal and where its ranges begin, by its first bytes alone.
+fn head(medium: &dyn Medium) -> Option<(Header, u64)> {
+    let start = medium.lenient(0, 12).bytes;
+    let length = u64::from(start.le32(8));
+    if !start.starts_with(&MAGIC) || length > HEADER || length.plus(16) > medium.len() {
+        return None;
+    }
+    let header: Header = serde_json::from_slice(&medium.bytes(12, length.size()).ok()?).ok()?;
+    (header.schema == SCHEMA).then_some((header, length.plus(12)))
+}
+
+/// The ranges of a journal and where the old bytes of each stand in it; `None` where they do not come to its end.
+fn ranges(medium: &dyn Medium, from: u64) -> Option<Vec<(Extent, u64)>> {
+    let end = medium.len().minus(4);
+    let mut found = Vec::new();
+    let mut at = from;
+    while at < end {
+        let head = medium.lenient(at, 16).bytes;
+        let (extent, old) = (Extent::new(head.le64(0), head.le64(8)), at.plus(16));
+        at = old.plus(extent.length.times(2));
+        if at > end {
+            return None;
+        }
+        found.push((extent, old));
+    }
+    Some(found)
+}
+
+/// What of `copy` still has zeros for what could not be read from the image that it was made of, by the journal that lies
+/// beside it. Nothing where that is of another copy, or no journal.
+pub fn lost(journal: &dyn Medium, copy: &dyn Medium) -> Vec<Extent> {
+    let Some((header, from)) = head(journal).filter(|(header, _)| header.bytes == copy.len()) else {
+        return Vec::new();
+    };
+    if header.unread.is_empty() {
+        return Vec::new();
+    }
+    let Some(written) = ranges(journal, from) else { return Vec::new() };
+    let written = written.into_iter().map(|(extent, _)| extent).collect();
+    let mut left = READ;
+    let mut still = Vec::new();
+    for place in medium::without(header.unread, written) {
+        let mut at = place.offset;
+        // What somebody wrote there since is there.
+        while let Some(piece) = copy.piece_from(at, place.end()).filter(|_| left > 0) {
+            still.push(Extent::new(at, piece.offset.minus(at)));
+            left = left.minus(piece.length);
+            let bytes = copy.lenient(piece.offset, piece.length.size()).bytes;
+            let sectors = (0_u64..)
+                .map(|sector| piece.offset.plus(sector.times(SECTOR.wide())))
+                .zip(bytes.chunks(SECTOR));
+            let blank = sectors.filter(|(_, sector)| sector.iter().all(|byte| *byte == 0));
+            still.extend(blank.map(|(at, sector)| Extent::new(at, sector.len().wide())));
+            at = piece.end();
+        }
+        still.push(Extent::new(at, place.end().minus(at)));
+    }
+    medium::without(still, Vec::new())
+}
+
 /// A whole journal, of which the ranges are read one by one.
 pub struct Journal {
     medium: Box<dyn Medium>,
@@ -122,12 +189,8 @@ pub struct Journal {
 impl Journal {
     /// Opens a journal; `None` when it is none, or not whole.
     pub fn open(medium: Box<dyn Medium>) -> Result<Option<Self>, MediumError> {
+        let Some((header, from)) = head(&*medium) else { return Ok(None) };
         let end = medium.len().minus(4);
-        let start = medium.lenient(0, 12).bytes;
-        let length = u64::from(start.le32(8));
-        if !start.starts_with(&MAGIC) || length > HEADER || length.plus(12) > end {
-            return Ok(None);
-        }
         let mut sum = crc32fast::Hasher::new();
         let mut at = 0;
         while at < end {
@@ -138,21 +201,8 @@ impl Journal {
         if sum.finalize() != medium.bytes(end, 4)?.le32(0) {
             return Ok(None);
         }
-        let Ok(header) = serde_json::from_slice::<Header>(&medium.bytes(12, length.size())?) else {
-            return Ok(None);
-        };
-        let mut ranges = Vec::new();
-        let mut at = length.plus(12);
-        while at < end {
-            let head = medium.lenient(at, 16).bytes;
-            let (extent, old) = (Extent::new(head.le64(0), head.le64(8)), at.plus(16));
-            at = old.plus(extent.length.times(2));
-            if at > end {
-                return Ok(None);
-            }
-            ranges.push((extent, old));
-        }
-        Ok((header.schema == SCHEMA).then_some(Self { medium, header, ranges }))
+        let ranges = ranges(&*medium, from);
+        Ok(ranges.map(|ranges| Self { medium, header, ranges }))
     }
 
     /// How many ranges it has.
@@ -192,7 +242,8 @@ mod tests {
             schema: SCHEMA.into(),
             bytes: 3 << 20,
             seal: "ab".into(),
-            unread: vec![Extent::new(7, 9)],
+            // As many places as a medium can have that fails all over.
+            unread: (0..4000).map(|number| Extent::new(number * 700, 9)).collect(),
         };
         let mut bytes = Vec::new();
         write(&mut bytes, &header, &overlay.changed(), &base, &overlay).unwrap();
@@ -208,6 +259,30 @@ mod tests {
             assert!(open(&flipped).is_none(), "flip at {at}");
             assert!(open(&bytes[..at]).is_none(), "cut at {at}");
         }
+    }
+
+    #[test]
+    fn what_a_copy_lacks_is_what_nobody_wrote_since() {
+        let base = Memory::new(vec![0; 1 << 20]);
+        let mut overlay = Overlay::new(&base);
+        overlay.write_at(8192, &[1; 1024]).unwrap();
+        let header = Header {
+            schema: SCHEMA.into(),
+            bytes: 1 << 20,
+            seal: String::new(),
+            unread: vec![Extent::new(4096, 8192), Extent::new(65_536, 512)],
+        };
+        let mut journal = Vec::new();
+        write(&mut journal, &header, &overlay.changed(), &base, &overlay).unwrap();
+        let journal = Memory::new(journal);
+        let mut copy = vec![0; 1 << 20];
+        copy[8192..9216].fill(1);
+        copy[5000] = 7;
+        let places = [(4096, 512), (5120, 3072), (9216, 3072), (65_536, 512)];
+        let expected = places.map(|(offset, length)| Extent::new(offset, length));
+        assert_eq!(lost(&journal, &Memory::new(copy.clone())), expected);
+        copy.pop();
+        assert_eq!(lost(&journal, &Memory::new(copy)), [], "of another length");
     }
 
     #[test]

@@ -11,7 +11,7 @@ use crate::{
         filler,
         record::{FileRecord, State},
     },
-    medium::{Extent, Gap, Medium},
+    medium::{Extent, Gap, Interval, Medium},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -149,6 +149,8 @@ pub struct Examination {
     pub left_out: Vec<Gap>,
     /// Bytes that the image has too many; where both ends of the place are the same, it is known to the byte.
     pub inserted: Vec<Gap>,
+    /// Places at a regular distance that read blank.
+    pub blank_intervals: Vec<Interval>,
 }
 
 /// How what stands behind a lost structure is told of, where nothing is wrong with it, and else.

@@ -104,6 +104,17 @@ impl List {
         }
     }
 
+    /// A list of a source of which all was read but these places.
+    pub fn of(path: &str, bytes: u64, unread: &[Extent]) -> Self {
+        let listed = |extent: &Extent| Listed {
+            offset: extent.offset,
+            length: extent.length,
+            state: State::Unreadable,
+        };
+        let extents = unread.iter().map(listed).collect();
+        Self { done: true, extents, ..Self::untried(path, bytes, 512) }
+    }
+
     /// Reads either form of list, for a source of `bytes`.
     ///
     /// # Errors

@@ -2,6 +2,7 @@
 
 mod bad_input;
 mod beneath;
+mod blank;
 mod compare;
 mod disks;
 mod exfat;
