@@ -113,7 +113,7 @@ pub(crate) fn in_words(error: NotChosen, path: &Path, image: &dyn Medium) -> any
             };
             let next = found.map_or_else(
                 || format!("punchdog scout {quoted} lists what the image holds"),
-                |found| found.advice.to_owned(),
+                |found| found.advice().to_owned(),
             );
             Failure::with(format!("byte {offset} of {name} begins {what}"), next)
         }
@@ -175,14 +175,14 @@ pub(crate) fn nothing(path: &Path, image: &dyn Medium, seen: &Scouting) -> anyho
             format!("{name} holds {}, which Punchdog does not mend", stranger.title),
             format!(
                 "{}; if it was laid over what was there before by mistake, write nothing to the medium: punchdog unearth {} --out {} searches for that",
-                stranger.advice,
+                stranger.advice(),
                 page::quoted(path),
                 page::quoted(&page::beside(path, "", "finds.json"))
             ),
         ),
         Nature::Stranger(stranger) => Failure::with(
             format!("{name} holds {}, which Punchdog does not mend", stranger.title),
-            stranger.advice,
+            stranger.advice(),
         ),
         Nature::Beginning(what, bytes) => Failure::with(
             format!(
@@ -198,6 +198,16 @@ pub(crate) fn nothing(path: &Path, image: &dyn Medium, seen: &Scouting) -> anyho
                 what.with_article()
             ),
             format!("image the medium again, with another reader or port; {}", by_content(path)),
+        ),
+        Nature::Swapped => Failure::with(
+            format!(
+                "{name} holds a disk of which every two bytes stand in reversed order, as some bridges and recorders give them"
+            ),
+            format!(
+                "image the medium with another bridge, or turn them: dd if={} of={} conv=swab",
+                page::quoted(path),
+                page::quoted(&page::beside(path, "", "turned.img"))
+            ),
         ),
         Nature::Text => Failure::with(
             format!("{name} is a text file, not an image"),

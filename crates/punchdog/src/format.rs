@@ -212,7 +212,7 @@ fn look(given: &Format, image: &choose::Image, screen: &Screen) -> anyhow::Resul
                 given.target.image.display(),
                 stranger.title
             ),
-            format!("{}; then add --nothing-to-save", stranger.advice),
+            format!("{}; then add --nothing-to-save", stranger.advice()),
         ));
     }
     let saved: Option<HashSet<String>> = match &given.saved {

@@ -180,7 +180,7 @@ pub(crate) struct Stranger {
 pub(crate) fn strangers(seen: &Scouting) -> Vec<Stranger> {
     let all = seen.strangers.iter().map(|stranger| Stranger {
         title: stranger.name.title,
-        advice: stranger.name.advice,
+        advice: stranger.name.advice(),
         offset: stranger.extent.offset,
         bytes: stranger.extent.length,
     });

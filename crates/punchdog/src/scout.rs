@@ -185,7 +185,7 @@ fn text(
             stranger.name.title,
             stranger.extent.offset,
             page::size(stranger.extent.length),
-            stranger.name.advice
+            stranger.name.advice()
         );
         page.beside(14, &left, page::WARN, &text);
     }

@@ -37,6 +37,9 @@ catalogue! {
     BLANK_INTERVALS = ("medium/blank-intervals", RisksFiles, "the volume reads blank at a regular distance", "the medium",
         "Each file and structure that reaches into one of these places lacks what stood there. A member of a set of disks that share the bytes in stripes looks so when it is missing, and so does what an imager made that jumped.",
         "Nothing mends it from what is here. Put the image together again with every member, or image those places again.");
+    FOREIGN = ("medium/foreign-content", RisksFiles, "files do not begin as their names say", "the medium",
+        "Hardly a file that was looked at begins as files of its kind do. What the folders say of places does not fit what stands there: the image may be of one member of a set of disks, or put together wrongly, or the structures are those of another time or another volume. Files that were encrypted where they stand look so too.",
+        "Nothing is mended by this. Look whether the image is what it should be before anything else is done with it.");
     MARKED = ("medium/marked-bad", Remark, "places that cannot be read are marked bad", "the medium",
         "Nothing stands there, and hosts put nothing there.",
         "As it should be.");

@@ -29,14 +29,22 @@ pub(super) const MOST: usize = 4096;
 pub(super) enum Stands {
     /// Something of its kind.
     Right,
-    /// Something else.
+    /// Something else, of no kind.
     Otherwise,
+    /// Something of another kind: not all files are what their names say.
+    Another,
     /// Nothing: a sector of one value, or what an imager fills with.
     Blank,
     /// Nothing, and none of the 64 KiB from there on was ever written to the image.
     Unwritten,
     /// Something of which nothing tells whether it should stand there.
     Silent,
+}
+
+impl Stands {
+    fn is_wrong(self) -> bool {
+        matches!(self, Self::Otherwise | Self::Another | Self::Blank)
+    }
 }
 
 /// Where files and structures begin, in the order of their places, and what stands there.
@@ -68,6 +76,7 @@ fn stands(medium: &dyn Medium, unknown: &Places, start: &Start) -> Stands {
     match begins(start, &bytes) {
         Some(true) => Stands::Right,
         _ if bytes.get(..SECTOR).is_some_and(is_blank) => Stands::Blank,
+        Some(false) if kinds::extension(&bytes).is_some() => Stands::Another,
         Some(false) => Stands::Otherwise,
         None => Stands::Silent,
     }
@@ -87,7 +96,7 @@ impl Heads {
         let told = |start: &&Start| begins(start, &[]).is_some();
         let wrong = |few: Vec<&Start>, of: usize| {
             let wrong = few.iter().map(|start| stands(medium, &unknown, start));
-            let wrong = wrong.filter(|stands| matches!(stands, Stands::Otherwise | Stands::Blank)).count();
+            let wrong = wrong.filter(|stands| stands.is_wrong()).count();
             wrong.times(4) >= few.len().max(of.per(2))
         };
         let all = starts.iter().filter(told);
@@ -111,6 +120,14 @@ impl Heads {
     pub(super) fn told(&self) -> (Vec<Start>, Vec<bool>) {
         let told = self.all.iter().filter(|(start, _)| begins(start, &[]).is_some());
         told.map(|(start, stands)| (start.clone(), *stands == Stands::Right)).unzip()
+    }
+
+    /// Of files whose names say how they begin: how many do, and how many begin as nothing at all does.
+    pub(super) fn fitting(&self) -> (usize, usize) {
+        let named = self.all.iter().filter(|(start, _)| start.is_named() && !start.says_itself());
+        let told = named.filter(|(start, _)| begins(start, &[]).is_some());
+        let count = |which| told.clone().filter(|(_, stands)| *stands == which).count();
+        (count(Stands::Right), count(Stands::Otherwise))
     }
 
     /// Where files begin blank that cannot, in order.

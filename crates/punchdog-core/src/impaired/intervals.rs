@@ -24,11 +24,11 @@ use std::collections::BTreeSet;
 const FARTHEST: u64 = 16 << 20;
 const ODD: u64 = 31;
 /// The shortest file that is looked at, and parts of a medium at most.
-const SHORTEST: u64 = 4096;
+const SHORTEST: u64 = 512;
 const PARTS_LOOKED_AT: usize = 4096;
 /// Stretches of files that are looked at, first few and then many.
-const FEW: (usize, u64) = (16, 64 << 10);
-const MANY: (usize, u64) = (256, 256 << 10);
+const FEW: (usize, u64) = (64, 16 << 10);
+const MANY: (usize, u64) = (1024, 128 << 10);
 /// Bytes in all that are looked at.
 const BYTES: u64 = 32 << 20;
 /// Borders between blank and content among the first few that give a reason to go on, those that must lie where they
@@ -38,6 +38,10 @@ const BORDERS: usize = 16;
 const STRETCHES: usize = 6;
 /// Blank parts of one distance at most.
 const PARTS: usize = 4;
+/// So few files do not tell.
+const HARDLY: usize = 16;
+/// How unlikely it must be that all of the stretches that reach into a part are blank there by themselves: one in so many.
+const UNLIKELY: f64 = 1e7;
 /// Sectors of a place that must have been looked at, and of how many one may hold something: what was written later.
 const SEEN: u32 = 3;
 const WRITTEN: u32 = 48;
@@ -64,7 +68,7 @@ impl Stretch {
     fn read(medium: &dyn Medium, unknown: &Places, place: Extent) -> Option<Self> {
         let sector = SECTOR.wide();
         let (from, to) = (place.offset.per_up(sector), place.end().min(medium.len()).per(sector));
-        let count = to.checked_sub(from).filter(|count| *count >= 2)?;
+        let count = to.checked_sub(from).filter(|count| *count > 0)?;
         let place = Extent::new(from.times(sector), count.times(sector));
         if unknown.touch([place]) {
             return None;
@@ -96,7 +100,7 @@ impl Intervals {
     /// Looks for them in all that a medium holds, where hardly a file is left that would tell.
     pub(super) fn anywhere(medium: &dyn Medium, starts: &[Start]) -> Option<Self> {
         let files = starts.iter().filter(|start| start.bytes >= SHORTEST).count();
-        if files < FEW.0 { Self::find(medium, &written(medium)) } else { None }
+        if files < HARDLY { Self::find(medium, &written(medium)) } else { None }
     }
 
     /// Looks for them in these places: in a few first, and in many where these give a reason.
@@ -118,7 +122,9 @@ impl Intervals {
         if borders < REASON {
             return None;
         }
-        let stretches = read(MANY);
+        let mut stretches = read(MANY);
+        // What is blank throughout tells nothing, as where nothing was ever written.
+        stretches.retain(|stretch| !stretch.blank.iter().all(|blank| *blank));
         distances().find_map(|every| at_distance(&stretches, every))
     }
 
@@ -205,7 +211,12 @@ fn at_distance(stretches: &[Stretch], every: u64) -> Option<Intervals> {
         return None;
     }
     let sector = SECTOR.wide();
+    let blanks = seen.iter().fold(0_u64, |sum, (blanks, _)| sum.plus(u64::from(*blanks)));
     let mut parts = Extent::joined((0..every).filter(|at| is(*at)).map(|at| at.times(sector)), sector);
+    let needed = needed(every, blanks, looked_at.wide());
+    if parts.iter().any(|part| reaching(stretches, every, *part) < needed) {
+        return None;
+    }
     let every = every.times(sector);
     // What goes on from the end to the beginning is one part.
     if let (Some(first), Some(last)) = (parts.first().copied(), parts.last_mut())
@@ -217,6 +228,28 @@ fn at_distance(stretches: &[Stretch], every: u64) -> Option<Intervals> {
         parts.remove(0);
     }
     Some(Intervals { every, parts, seen: fitting })
+}
+
+/// How many stretches must be blank in a part of a distance of `every` sectors, where `blanks` of all sectors `looked_at` are
+/// blank, that it is not so by chance.
+fn needed(every: u64, blanks: u64, looked_at: u64) -> usize {
+    let share = f64::from(blanks.narrow()) / f64::from(looked_at.narrow().max(1));
+    let each = -share.clamp(0.01, 0.95).ln();
+    let mut left = 2.0 * f64::from(every.narrow()).ln() + UNLIKELY.ln();
+    let mut count = 0_usize;
+    while left > 0.0 {
+        left -= each;
+        count = count.plus(1);
+    }
+    count
+}
+
+/// How many stretches have blank sectors in a part of the distance of `every` sectors.
+fn reaching(stretches: &[Stretch], every: u64, part: Extent) -> usize {
+    let sectors = part.offset.per(SECTOR.wide())..part.end().per(SECTOR.wide());
+    let reaches =
+        |stretch: &&Stretch| stretch.sectors().any(|(at, blank)| blank && sectors.contains(&at.rest(every)));
+    stretches.iter().filter(reaches).count()
 }
 
 #[cfg(test)]

@@ -52,6 +52,9 @@ use wraps::Wraps;
 /// Files that are named one by one.
 const NAMED: usize = 500;
 
+/// So many files that begin as nothing does tell that files do not stand where the volume says.
+const FOREIGN: usize = 12;
+
 /// A volume of any family, on a medium that may fail in places.
 pub struct Impaired(Box<dyn Volume>);
 
@@ -82,8 +85,14 @@ impl Volume for Impaired {
         let mut inner = self.0.survey(medium, watch)?;
         let wraps = wraps::period(medium, false).map(|after| Wraps::of(medium, &mut *inner, after));
         let missing = self.0.bytes().minus(medium.len());
-        let mut found =
-            ImpairedSurvey { inner, wraps, shifted: None, blank: Blank::default(), settled: false };
+        let mut found = ImpairedSurvey {
+            inner,
+            wraps,
+            shifted: None,
+            blank: Blank::default(),
+            foreign: None,
+            settled: false,
+        };
         if found.wraps.is_none() {
             found.look_at_starts(medium, missing, watch);
         }
@@ -164,6 +173,8 @@ struct ImpairedSurvey {
     wraps: Option<Wraps>,
     shifted: Option<Shifted>,
     blank: Blank,
+    /// Hardly a file begins as its name says: how many do, and how many do not.
+    foreign: Option<(usize, usize)>,
     /// All was looked for that is only looked for where something is wrong.
     settled: bool,
 }
@@ -181,6 +192,9 @@ impl ImpairedSurvey {
         self.shifted = shifted::find(medium, &heads, missing, watch);
         if self.shifted.is_none() {
             self.blank = Blank::stretches(medium, &heads);
+            let (right, wrong) = heads.fitting();
+            let foreign = wrong >= FOREIGN && wrong >= right.times(4);
+            self.foreign = foreign.then_some((right, wrong));
         }
     }
 
@@ -206,6 +220,7 @@ struct Doubts<'w> {
     wraps: Option<&'w Wraps>,
     shifted: Option<&'w Shifted>,
     blank: &'w Blank,
+    foreign: bool,
 }
 
 impl<'w> Doubts<'w> {
@@ -214,10 +229,11 @@ impl<'w> Doubts<'w> {
         wraps: Option<&'w Wraps>,
         shifted: Option<&'w Shifted>,
         blank: &'w Blank,
+        foreign: bool,
     ) -> Self {
         let places = |which| Places::of(medium, which);
         let (unreadable, lost) = (places(Unknown::Unreadable), places(Unknown::Lost));
-        Self { medium, unreadable, lost, wraps, shifted, blank }
+        Self { medium, unreadable, lost, wraps, shifted, blank, foreign }
     }
 
     fn none(&self) -> bool {
@@ -226,6 +242,7 @@ impl<'w> Doubts<'w> {
             && self.wraps.is_none()
             && self.shifted.is_none()
             && self.blank.is_none()
+            && !self.foreign
     }
 
     /// True where content reads blank that is no consequence of anything else.
@@ -236,7 +253,12 @@ impl<'w> Doubts<'w> {
     /// Why the content of a file is that of another place, if it may be.
     fn misplaced(&self, record: &FileRecord) -> Option<&'static str> {
         let wrapped = self.wraps.and_then(|wraps| wraps.hurts(record.content.extents()));
-        wrapped.or_else(|| self.shifted.and_then(|shifted| shifted.hurts(record.content.extents())))
+        let shifted = || self.shifted.and_then(|shifted| shifted.hurts(record.content.extents()));
+        let held = !record.folder && record.content.extents().next().is_some();
+        let foreign = (self.foreign && held).then_some(
+            "hardly a file of the volume begins as its name says: what is read of it may be of another",
+        );
+        wrapped.or_else(shifted).or(foreign)
     }
 
     /// Says of a record what it lacks; true where that is anything.
@@ -291,6 +313,23 @@ fn tell_lost(seen: &mut Examination, places: &Places, mut paths: Vec<String>) {
     seen.findings.push(finding);
 }
 
+/// Says that files do not begin as their names say.
+fn tell_foreign(seen: &mut Examination, right: usize, wrong: usize) {
+    let all = right.plus(wrong);
+    let sentence = format!(
+        "Of {all} files whose names say how they begin {right} do: what the folders say does not fit what stands in the volume."
+    );
+    seen.story = if seen.sound() { sentence } else { format!("{sentence} {}", seen.story) };
+    let finding =
+        Finding::new(&c::FOREIGN, format!("{wrong} of {all} files begin as nothing of their kind does"));
+    seen.findings.push(finding.because(
+        format!("Where {wrong} files begin stands something that begins no file."),
+        "A file begins as its kind does.",
+        "No file is called intact here: which bytes are its own is not known.",
+    ));
+    seen.likely = Some("the image is of one member of a set of disks, or was put together wrongly; or the files were encrypted where they stand; or the structures are not those of this content".to_owned());
+}
+
 /// Says that the medium begins again, and which files that may cost.
 fn begins_again(seen: &mut Examination, after: u64, mut paths: Vec<String>, length: u64) {
     let many = counted(paths.len().wide(), "file stands", "files stand");
@@ -314,7 +353,13 @@ impl Survey for ImpairedSurvey {
     fn examine(&mut self, medium: &dyn Medium) -> Examination {
         let mut seen = self.inner.examine(medium);
         self.settle(medium, seen.sound());
-        let doubts = Doubts::of(medium, self.wraps.as_ref(), self.shifted.as_ref(), &self.blank);
+        let doubts = Doubts::of(
+            medium,
+            self.wraps.as_ref(),
+            self.shifted.as_ref(),
+            &self.blank,
+            self.foreign.is_some(),
+        );
         if doubts.none() {
             return seen;
         }
@@ -367,12 +412,21 @@ impl Survey for ImpairedSurvey {
         } else if !doubts.blank.is_none() {
             doubts.blank.tell(&mut seen, blank);
         }
+        if let Some((right, wrong)) = self.foreign {
+            tell_foreign(&mut seen, right, wrong);
+        }
         seen.findings.sort_by_key(|finding| finding.weight);
         seen
     }
 
     fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>) {
-        let doubts = Doubts::of(medium, self.wraps.as_ref(), self.shifted.as_ref(), &self.blank);
+        let doubts = Doubts::of(
+            medium,
+            self.wraps.as_ref(),
+            self.shifted.as_ref(),
+            &self.blank,
+            self.foreign.is_some(),
+        );
         if doubts.none() {
             return self.inner.each_file(medium, wanted, take);
         }

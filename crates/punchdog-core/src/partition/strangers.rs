@@ -10,15 +10,50 @@ use crate::{
 pub struct Name {
     /// What it is.
     pub title: &'static str,
-    /// What to do about it.
-    pub advice: &'static str,
+    sort: Sort,
+}
+
+/// What is to be done about a stranger.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Sort {
+    /// A file system.
+    Files,
+    /// A disc image.
+    Disc,
+    Swap,
+    Encrypted,
+    Container,
+    /// A raw image with something behind it.
+    NearlyRaw,
+    Archive,
+    Document,
+    /// One of a set of disks.
+    Member,
 }
 
 impl Name {
+    /// What to do about it.
+    pub fn advice(&self) -> &'static str {
+        match self.sort {
+            Sort::Files | Sort::Disc => {
+                "another file system: leave it alone, and read it on a host that knows it"
+            }
+            Sort::Swap => "swap space holds no files",
+            Sort::Encrypted => "encrypted: unlock it on its own host first, then image what is inside",
+            Sort::Container => "an image in a container: convert it to a raw image first",
+            Sort::NearlyRaw => "raw but for its last 512 bytes: work on it as it is, or convert it first",
+            Sort::Archive => "a packed file, not an image: unpack it first",
+            Sort::Document => "a document, not an image",
+            Sort::Member => {
+                "one of a set of disks: put the set together on its own host, read only, then image what it holds"
+            }
+        }
+    }
+
     /// An older volume may lie beneath it, anywhere: it keeps files itself, and was laid onto the medium. Under a disc image
     /// nothing is left, and behind it volumes are looked for by themselves.
     pub fn was_laid_over(&self) -> bool {
-        [LEAVE, LOCKED, SWAP].contains(&self.advice) && self.title != DISC
+        matches!(self.sort, Sort::Files | Sort::Encrypted | Sort::Swap)
     }
 }
 
@@ -28,49 +63,69 @@ struct Sign {
     name: Name,
 }
 
-const LEAVE: &str = "another file system: leave it alone, and read it on a host that knows it";
-const DISC: &str = "ISO 9660";
-const SWAP: &str = "swap space holds no files";
-const LOCKED: &str = "encrypted: unlock it on its own host first, then image what is inside";
-const CONTAINER: &str = "an image in a container: convert it to a raw image first";
-const ARCHIVE: &str = "a packed file, not an image: unpack it first";
-
-const fn sign(at: u64, bytes: &'static [u8], title: &'static str, advice: &'static str) -> Sign {
-    Sign { at, bytes, name: Name { title, advice } }
+const fn sign(at: u64, bytes: &'static [u8], title: &'static str, sort: Sort) -> Sign {
+    Sign { at, bytes, name: Name { title, sort } }
 }
 
 /// Signatures by place, longest first where one could be taken for another.
 const SIGNS: &[Sign] = &[
-    sign(0, b"LUKS\xBA\xBE", "LUKS encrypted volume", LOCKED),
-    sign(3, b"-FVE-FS-", "BitLocker encrypted volume", LOCKED),
-    sign(0, b"XFSB", "XFS", LEAVE),
-    sign(0x1_0040, b"_BHRfS_M", "Btrfs", LEAVE),
-    sign(1080, b"\x53\xEF", "ext2, ext3 or ext4", LEAVE),
-    sign(32, b"NXSB", "APFS", LEAVE),
-    sign(1024, b"H+\0\x04", "HFS+", LEAVE),
-    sign(1024, b"HX\0\x05", "HFSX", LEAVE),
-    sign(1024, b"BD", "HFS", LEAVE),
-    sign(0x8001, b"CD001", DISC, LEAVE),
-    sign(0x8001, b"BEA01", "UDF", LEAVE),
-    sign(4086, b"SWAPSPACE2", "swap space", SWAP),
-    sign(1024, b"\x10\x20\xF5\xF2", "F2FS", LEAVE),
-    sign(0, b"hsqs", "SquashFS", LEAVE),
-    sign(3, b"ReFS\0\0\0\0", "ReFS", LEAVE),
-    sign(0, b"QFI\xFB", "qcow2 container", CONTAINER),
-    sign(0, b"vhdxfile", "VHDX container", CONTAINER),
-    sign(0, b"conectix", "VHD container", CONTAINER),
-    sign(0, b"KDMV", "VMDK container", CONTAINER),
-    sign(0, b"EVF\x09\x0D\x0A\xFF\0", "EWF evidence container", CONTAINER),
-    sign(0, b"PK\x03\x04", "ZIP archive", ARCHIVE),
-    sign(0, b"7z\xBC\xAF\x27\x1C", "7z archive", ARCHIVE),
-    sign(0, b"\x1F\x8B\x08", "gzip file", ARCHIVE),
-    sign(0, b"\xFD7zXZ\0", "xz file", ARCHIVE),
-    sign(0, b"BZh", "bzip2 file", ARCHIVE),
-    sign(0, b"Rar!\x1A\x07", "RAR archive", ARCHIVE),
-    sign(0, b"\x28\xB5\x2F\xFD", "Zstandard file", ARCHIVE),
-    sign(0, b"%PDF-", "PDF document", "a document, not an image"),
-    sign(512, b"LABELONE", "logical volume manager", LEAVE),
-    sign(536, b"LVM2 001", "logical volume manager", LEAVE),
+    sign(0, b"LUKS\xBA\xBE", "LUKS encrypted volume", Sort::Encrypted),
+    sign(3, b"-FVE-FS-", "BitLocker encrypted volume", Sort::Encrypted),
+    sign(4096, b"\xFC\x4E\x2B\xA9\x01\0\0\0", "member of a software RAID", Sort::Member),
+    sign(0, b"\xFC\x4E\x2B\xA9\x01\0\0\0", "member of a software RAID", Sort::Member),
+    sign(0, b"XFSB", "XFS", Sort::Files),
+    sign(0x1_0040, b"_BHRfS_M", "Btrfs", Sort::Files),
+    sign(0x1_0034, b"ReIsEr2Fs", "ReiserFS", Sort::Files),
+    sign(0x1_0034, b"ReIsErFs", "ReiserFS", Sort::Files),
+    sign(0x8000, b"JFS1\x01\0\0\0", "JFS", Sort::Files),
+    sign(0x8000, b"JFS1\x02\0\0\0", "JFS", Sort::Files),
+    sign(0x1_0000 + 1372, b"\x19\x01\x54\x19", "UFS", Sort::Files),
+    sign(0x2000 + 1372, b"\x54\x19\x01\0", "UFS", Sort::Files),
+    sign(0x2_0000, b"\x0C\xB1\xBA\0\0\0\0\0", "ZFS", Sort::Files),
+    sign(1080, b"\x53\xEF", "ext2, ext3 or ext4", Sort::Files),
+    sign(32, b"NXSB", "APFS", Sort::Files),
+    sign(1024, b"H+\0\x04", "HFS+", Sort::Files),
+    sign(1024, b"HX\0\x05", "HFSX", Sort::Files),
+    sign(1024, b"BD", "HFS", Sort::Files),
+    sign(512, b"PM\0\0\0\0\0", "disk with an Apple partition map", Sort::Files),
+    sign(0x8001, b"CD001", "ISO 9660", Sort::Disc),
+    sign(0x8001, b"BEA01", "UDF", Sort::Files),
+    sign(4086, b"SWAPSPACE2", "swap space", Sort::Swap),
+    sign(1024, b"\x10\x20\xF5\xF2", "F2FS", Sort::Files),
+    sign(1024, b"\xE2\xE1\xF5\xE0", "EROFS", Sort::Files),
+    sign(0, b"hsqs", "SquashFS", Sort::Files),
+    sign(0, b"UBI#\x01", "UBI volumes, as raw flash has them", Sort::Files),
+    sign(3, b"ReFS\0\0\0\0", "ReFS", Sort::Files),
+    sign(0, b"QFI\xFB", "qcow2 container", Sort::Container),
+    sign(0, b"vhdxfile", "VHDX container", Sort::Container),
+    sign(0, b"conectix", "VHD container", Sort::Container),
+    sign(0, b"KDMV", "VMDK container", Sort::Container),
+    sign(64, b"\x7F\x10\xDA\xBE", "VDI container", Sort::Container),
+    sign(0, b"\x3A\xFF\x26\xED\x01\0", "sparse flash image", Sort::Container),
+    sign(0, b"EVF\x09\x0D\x0A\xFF\0", "EWF evidence container", Sort::Container),
+    sign(0, b"EVF2\r\n\x81\0", "EWF evidence container", Sort::Container),
+    sign(0, b"AFF10\r\n\0", "AFF evidence container", Sort::Container),
+    sign(0, b"MSWIM\0\0\0", "WIM archive", Sort::Archive),
+    sign(0, b"PK\x03\x04", "ZIP archive", Sort::Archive),
+    sign(0, b"7z\xBC\xAF\x27\x1C", "7z archive", Sort::Archive),
+    sign(0, b"\x1F\x8B\x08", "gzip file", Sort::Archive),
+    sign(0, b"\xFD7zXZ\0", "xz file", Sort::Archive),
+    sign(0, b"BZh", "bzip2 file", Sort::Archive),
+    sign(0, b"LZIP\x01", "lzip file", Sort::Archive),
+    sign(0, b"\x04\x22\x4D\x18", "LZ4 file", Sort::Archive),
+    sign(0, b"Rar!\x1A\x07", "RAR archive", Sort::Archive),
+    sign(0, b"\x28\xB5\x2F\xFD", "Zstandard file", Sort::Archive),
+    sign(257, b"ustar", "tar archive", Sort::Archive),
+    sign(0, b"%PDF-", "PDF document", Sort::Document),
+    sign(512, b"LABELONE", "logical volume manager", Sort::Files),
+    sign(536, b"LVM2 001", "logical volume manager", Sort::Files),
+];
+
+/// Marks in the last sector.
+const LAST: &[Sign] = &[
+    // A VHD of fixed size is a raw image with its mark behind it.
+    sign(0, b"conectix", "VHD container of fixed size", Sort::NearlyRaw),
+    sign(0, b"koly\0\0\0\x04", "DMG container", Sort::Container),
 ];
 
 /// exFAT and NTFS, which scout names among the volumes.
@@ -92,18 +147,14 @@ pub fn name(medium: &dyn Medium) -> Option<Name> {
     if let Some(sign) = found {
         return Some(sign.name);
     }
-    // A VHD of fixed size is a raw image with its mark in the last sector.
     let tail = medium.lenient(medium.len().minus(512), 8).bytes;
-    (tail == b"conectix").then_some(Name {
-        title: "VHD container of fixed size",
-        advice: "raw but for its last 512 bytes: work on it as it is, or convert it first",
-    })
+    LAST.iter().find(|sign| tail.starts_with(sign.bytes)).map(|sign| sign.name)
 }
 
 /// How many bytes the stranger on `medium` says that it has: of disc images, which are written to media of any size (ISO 9660,
 /// 8.4.8 and 8.4.12: space size and block size at 80 and 128 of the descriptor at 8000h).
 pub fn length(medium: &dyn Medium, name: Name) -> Option<u64> {
-    if name.title != DISC {
+    if name.sort != Sort::Disc {
         return None;
     }
     let head = medium.lenient(0x8000, 256).bytes;

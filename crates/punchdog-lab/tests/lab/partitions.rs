@@ -475,6 +475,19 @@ const STRANGERS: &[(usize, &[u8], &str)] = &[
     (0, b"\x1F\x8B\x08", "gzip"),
     (0, b"\xFD7zXZ\x00", "xz"),
     (0, b"%PDF-1.7", "PDF"),
+    (4096, b"\xFC\x4E\x2B\xA9\x01\x00\x00\x00\x01", "software RAID"),
+    (0x1_0034, b"ReIsEr2Fs", "ReiserFS"),
+    (0x8000, b"JFS1\x01\x00\x00\x00", "JFS"),
+    (0x2000 + 1372, b"\x54\x19\x01\x00", "UFS"),
+    (0x2_0000, b"\x0C\xB1\xBA\x00\x00\x00\x00\x00", "ZFS"),
+    (512, b"PM\x00\x00\x00\x00\x00\x03", "Apple partition map"),
+    (1024, b"\xE2\xE1\xF5\xE0", "EROFS"),
+    (0, b"UBI#\x01", "UBI"),
+    (64, b"\x7F\x10\xDA\xBE", "VDI"),
+    (0, b"\x3A\xFF\x26\xED\x01\x00", "sparse flash image"),
+    (0, b"MSWIM\x00\x00\x00\xD0", "WIM"),
+    (257, b"ustar\x0000", "tar"),
+    ((1 << 20) - 512, b"koly\x00\x00\x00\x04", "DMG"),
 ];
 
 #[test]
@@ -485,7 +498,7 @@ fn strangers_are_named_with_advice_and_left_alone() {
         let medium = Memory::new(image);
         let name = strangers::name(&medium).unwrap_or_else(|| panic!("{title} was not recognised"));
         assert!(name.title.contains(title), "{title}: {}", name.title);
-        assert!(!name.advice.is_empty());
+        assert!(!name.advice().is_empty());
         let seen = scout(&medium, true, &Silent).unwrap();
         assert!(seen.volumes.is_empty(), "{title}: no volume of ours");
         assert_eq!(seen.strangers.len(), 1, "{title}");

@@ -350,3 +350,19 @@ fn what_a_manager_or_a_maker_has_divided_is_left_alone() {
         assert_eq!(plan["steps"].as_array().unwrap().iter().filter(table).count(), 0, "{kind:02X}: {plan}");
     }
 }
+
+#[test]
+fn a_disk_of_which_every_two_bytes_are_turned_is_told() {
+    let files = super::unearth::content(3);
+    let volume = super::unearth::on_fat(2048, &files);
+    for mut bytes in [volume.clone(), super::left_out::in_partition(&volume)] {
+        bytes.chunks_exact_mut(2).for_each(<[u8]>::reverse);
+        let folder = folder_with("card.img", &bytes);
+        for command in ["scout", "check", "files"] {
+            let said = run(folder.path(), &[command, "card.img"]);
+            let told = said.out + &said.err;
+            assert!(told.contains("every two bytes"), "{command}: {told}");
+            assert!(told.contains("conv=swab"), "{command}: {told}");
+        }
+    }
+}
