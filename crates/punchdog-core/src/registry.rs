@@ -22,7 +22,8 @@ pub fn recognise(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Box<dy
     }))
 }
 
-fn family(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Box<dyn Volume>>, MediumError> {
+/// The same, without what all families have in common on a medium that fails in places.
+pub(crate) fn family(medium: &dyn Medium, watch: &dyn Watch) -> Result<Option<Box<dyn Volume>>, MediumError> {
     // NTFS where something tells of it at first glance; where only its records do, all of the medium has to be
     // searched, and that comes last.
     if let Some(volume) = ntfs_at_glance(medium, watch) {

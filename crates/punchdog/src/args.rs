@@ -279,6 +279,13 @@ pub(crate) struct Surface {
     #[arg(long, value_name = "EVERY:FROM:BYTES", value_parser = crate::intervals::interval,
         conflicts_with_all = ["image", "left_out", "inserted"])]
     pub(crate) blank_intervals: Vec<punchdog_core::medium::Interval>,
+    /// The source is one of several disks that share their bytes in stripes, as scout names them: lay the whole out anew.
+    #[arg(long, value_name = "CHUNK:DISKS", value_parser = crate::striped::set, requires = "image",
+        conflicts_with_all = ["left_out", "inserted", "blank_intervals"])]
+    pub(crate) striped: Option<crate::striped::Set>,
+    /// An image of the next disk of the set, in order; '-' for one that is missing. What is not given counts as not read.
+    #[arg(long, value_name = "IMAGE", requires = "striped")]
+    pub(crate) with: Vec<PathBuf>,
     /// How often a sector that failed is tried again.
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub(crate) tries: u32,

@@ -142,6 +142,13 @@ pub(crate) fn in_words(error: NotChosen, path: &Path, image: &dyn Medium) -> any
 pub(crate) fn nothing(path: &Path, image: &dyn Medium, seen: &Scouting) -> anyhow::Error {
     let name = path.display();
     let again = "image the medium again, with another reader or port, before giving up";
+    if let (Some(member), Some(told)) = (seen.member, seen.findings.first()) {
+        let (command, what) = crate::striped::next(path, member);
+        return Failure::with(
+            format!("{name}: {}. {}", told.summary, told.detail()),
+            format!("{command} {what}"),
+        );
+    }
     if let Some(late) = seen.findings.iter().find(|finding| finding.entry.code == "partition/image-late") {
         return Failure::with(
             format!("{}: {}. {}", name, late.summary, late.detail()),

@@ -27,6 +27,7 @@ mod schemas;
 mod scout;
 mod sheet;
 mod spaced;
+mod striped;
 mod surface;
 mod undo;
 mod unearth;

@@ -108,7 +108,8 @@ fn aim(image: &choose::Image, given: &Given, screen: &Screen) -> anyhow::Result<
     }
     let seen = partition::scout(image, true, screen)?;
     let bare = seen.volumes.iter().find(|place| place.way == partition::Way::Bare);
-    let nothing = seen.volumes.is_empty() && (seen.table == partition::Table::None || seen.in_order());
+    let nothing = seen.volumes.is_empty()
+        && (seen.member.is_some() || seen.table == partition::Table::None || seen.in_order());
     match (given.only, bare) {
         _ if nothing => Err(choose::nothing(path, image, &seen)),
         (None, Some(bare)) => {

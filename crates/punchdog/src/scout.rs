@@ -203,8 +203,26 @@ fn text(
         page.beside(32, finding.entry.code, page::style(finding.weight), &finding.summary);
         page.under(32, &finding.detail());
     }
+    let next = comes_next(path, given, bytes, seen, older);
+    if !next.is_empty() {
+        page.next(&next);
+    }
+    page
+}
+
+/// Commands that come next, with what each does.
+fn comes_next(
+    path: &Path,
+    given: &Scout,
+    bytes: u64,
+    seen: &Scouting,
+    older: &[(usize, Finding)],
+) -> Vec<(String, &'static str)> {
     let (image, reading) = (page::quoted(path), given.reading.again());
     let mut next = Vec::new();
+    if let Some(member) = seen.member {
+        return vec![crate::striped::next(path, member)];
+    }
     if let Some(place) = seen.volumes.first() {
         let again = if place.way == Way::Bare { String::new() } else { " --volume 1".to_owned() };
         next.push((format!("punchdog check {image}{again}{reading}"), "is the volume itself sound?"));
@@ -245,10 +263,7 @@ fn text(
             "the repair of the table, and of all else that is wrong",
         ));
     }
-    if !next.is_empty() {
-        page.next(&next);
-    }
-    page
+    next
 }
 
 fn volume(page: &mut Page, number: usize, place: &Place, medium: &choose::Image) {

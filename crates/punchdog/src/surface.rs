@@ -6,7 +6,7 @@ use crate::{
     failure::{Failure, Verdict},
     intervals, json, lists,
     page::{self, Page},
-    spaced,
+    spaced, striped,
     watch::Screen,
     workplace,
 };
@@ -78,6 +78,9 @@ impl Document {
 pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
     if !given.left_out.is_empty() || !given.inserted.is_empty() {
         return spaced::run(args, given);
+    }
+    if let Some(set) = given.striped {
+        return striped::run(args, given, set);
     }
     if !given.blank_intervals.is_empty() {
         return intervals::run(args, given);

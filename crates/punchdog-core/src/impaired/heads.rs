@@ -37,13 +37,15 @@ pub(super) enum Stands {
     Blank,
     /// Nothing, and none of the 64 KiB from there on was ever written to the image.
     Unwritten,
+    /// What cannot be read, or was not.
+    Unread,
     /// Something of which nothing tells whether it should stand there.
     Silent,
 }
 
 impl Stands {
     fn is_wrong(self) -> bool {
-        matches!(self, Self::Otherwise | Self::Another | Self::Blank)
+        matches!(self, Self::Otherwise | Self::Another | Self::Blank | Self::Unread)
     }
 }
 
@@ -69,7 +71,10 @@ fn stands(medium: &dyn Medium, unknown: &Places, start: &Start) -> Stands {
         return Stands::Unwritten;
     }
     let here = Extent::new(start.place, SECTOR.wide());
-    if here.end() > medium.len() || unknown.touch([here]) {
+    if unknown.touch([here]) {
+        return Stands::Unread;
+    }
+    if here.end() > medium.len() {
         return Stands::Otherwise;
     }
     let bytes = medium.lenient(start.place, HEAD).bytes;
@@ -82,6 +87,11 @@ fn stands(medium: &dyn Medium, unknown: &Places, start: &Start) -> Stands {
     }
 }
 
+/// What nobody knows of a medium.
+pub(super) fn not_known(medium: &dyn Medium) -> Places {
+    Places::from([Unknown::Unreadable, Unknown::Lost].map(|which| medium.unknown(which)).concat())
+}
+
 /// True for files whose first sector cannot be blank, by their names.
 fn is_written(start: &Start) -> bool {
     matches!(&start.mark, Mark::Name(name) if kinds::begins_with_something(name))
@@ -91,8 +101,7 @@ impl Heads {
     /// Of a volume that should be longer by `missing` bytes; `None` where a few files show nothing that asks for more. `starts`
     /// are in the order of their places.
     pub(super) fn read(medium: &dyn Medium, starts: Vec<Start>, missing: u64) -> Option<Self> {
-        let unknown = [Unknown::Unreadable, Unknown::Lost].map(|which| medium.unknown(which)).concat();
-        let unknown = Places::from(unknown);
+        let unknown = not_known(medium);
         let told = |start: &&Start| begins(start, &[]).is_some();
         let wrong = |few: Vec<&Start>, of: usize| {
             let wrong = few.iter().map(|start| stands(medium, &unknown, start));
@@ -109,11 +118,17 @@ impl Heads {
         if !moved && !blank() {
             return None;
         }
+        Some(Self { moved, ..Self::of(medium, starts) })
+    }
+
+    /// All of these.
+    pub(super) fn of(medium: &dyn Medium, starts: Vec<Start>) -> Self {
+        let unknown = not_known(medium);
         let all = starts.into_iter().map(|start| {
             let stands = stands(medium, &unknown, &start);
             (start, stands)
         });
-        Some(Self { all: all.collect(), moved })
+        Self { all: all.collect(), moved: false }
     }
 
     /// Those of which something tells whether they begin where they should, and whether they do.
@@ -122,10 +137,12 @@ impl Heads {
         told.map(|(start, stands)| (start.clone(), *stands == Stands::Right)).unzip()
     }
 
-    /// Of files whose names say how they begin: how many do, and how many begin as nothing at all does.
-    pub(super) fn fitting(&self) -> (usize, usize) {
-        let named = self.all.iter().filter(|(start, _)| start.is_named() && !start.says_itself());
-        let told = named.filter(|(start, _)| begins(start, &[]).is_some());
+    /// Of those that are meant and say how they begin: how many do, and how many begin as nothing at all does.
+    pub(super) fn fitting(&self, meant: fn(&Start) -> bool) -> (usize, usize) {
+        let told = self
+            .all
+            .iter()
+            .filter(|(start, _)| start.is_named() && meant(start) && begins(start, &[]).is_some());
         let count = |which| told.clone().filter(|(_, stands)| *stands == which).count();
         (count(Stands::Right), count(Stands::Otherwise))
     }

@@ -10,12 +10,12 @@
 
 use super::{
     Places,
-    heads::{SECTOR, is_blank},
+    heads::{SECTOR, is_blank, not_known},
 };
 use crate::{
     arith::Sat,
     family::{Start, spread},
-    medium::{Extent, Interval, Medium, Unknown},
+    medium::{Extent, Interval, Medium},
     report::wording::listed,
 };
 use std::collections::BTreeSet;
@@ -105,8 +105,7 @@ impl Intervals {
 
     /// Looks for them in these places: in a few first, and in many where these give a reason.
     fn find(medium: &dyn Medium, places: &[Extent]) -> Option<Self> {
-        let unknown = [Unknown::Unreadable, Unknown::Lost].map(|which| medium.unknown(which)).concat();
-        let unknown = Places::from(unknown);
+        let unknown = not_known(medium);
         let read = |(most, length): (usize, u64)| {
             let mut left = BYTES;
             let all = spread(places.iter(), most).filter_map(|place| {

@@ -52,6 +52,14 @@ use wraps::Wraps;
 /// Files that are named one by one.
 const NAMED: usize = 500;
 
+/// How many files and structures of a volume begin where it says, and how many begin as nothing does; what cannot be read is
+/// neither.
+pub(crate) fn fitting(medium: &dyn Medium, survey: &mut dyn Survey) -> (usize, usize) {
+    let mut starts = survey.starts(medium, heads::MOST);
+    starts.sort_by_key(|start| start.place);
+    Heads::of(medium, starts).fitting(|_| true)
+}
+
 /// So many files that begin as nothing does tell that files do not stand where the volume says.
 const FOREIGN: usize = 12;
 
@@ -192,7 +200,7 @@ impl ImpairedSurvey {
         self.shifted = shifted::find(medium, &heads, missing, watch);
         if self.shifted.is_none() {
             self.blank = Blank::stretches(medium, &heads);
-            let (right, wrong) = heads.fitting();
+            let (right, wrong) = heads.fitting(|start| !start.says_itself());
             let foreign = wrong >= FOREIGN && wrong >= right.times(4);
             self.foreign = foreign.then_some((right, wrong));
         }

@@ -14,6 +14,7 @@ mod overlay_window;
 pub mod pages;
 mod read_log;
 mod scratch;
+mod striped;
 
 pub use file::{FileImage, Uncached};
 pub(crate) use holes::without;
@@ -21,6 +22,7 @@ pub use holes::{WithLost, WithUnreadable};
 pub use overlay::Overlay;
 pub use overlay_window::OverlayWindow;
 pub use read_log::ReadLog;
+pub use striped::Striped;
 
 use crate::arith::Sat;
 

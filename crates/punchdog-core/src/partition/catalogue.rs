@@ -16,6 +16,9 @@ catalogue! {
     CHAIN_BROKEN = ("partition/chain-broken", BlocksMount, "the chain of the extended partition is broken", "none: custom of all systems",
         "Each logical volume is named by a link in front of it, and each link names the next. Where one is lost, hosts see none of the volumes behind it.",
         "The links are written anew from the volumes that are found and the links that are left (derived); no volume inside becomes a primary one.");
+    STRIPED = ("partition/striped-member", BlocksMount, "the image is of one disk of a set", "none",
+        "Several disks share the bytes of one in stripes. By itself one of them has a part of each file and each structure, and everything stands elsewhere than its tables say.",
+        "Image the other disks too, and put the set together; with one missing, what it held counts as not read.");
     IMAGE_LATE = ("partition/image-late", BlocksMount, "the image begins late", "none",
         "Everything in it stands as many bytes too early: what was at the very beginning of the medium is missing.",
         "Image the medium again, from its first byte on: that is the cause, and what comes first. What a plan does instead is to make the best of what is there.");

@@ -30,6 +30,9 @@ pub fn round(
     choices: &mut Choices,
     steps: &mut Steps<'_>,
 ) -> Result<(), MediumError> {
+    if seen.member.is_some() {
+        return Ok(());
+    }
     match seen.table {
         Table::Gpt(false, false) => rebuild(window, seen, steps),
         Table::Gpt(primary, backup) => {

@@ -1,6 +1,6 @@
 //! What scouting finds: volumes with the way to them, strangers, and the table that lists them.
 
-use super::{catalogue as c, strangers};
+use super::{catalogue as c, member::Member, strangers};
 use crate::{
     family::Kind,
     medium::Extent,
@@ -119,6 +119,8 @@ pub struct Scouting {
     pub findings: Vec<Finding>,
     /// Bits of information a byte at the beginning, where nothing was recognised.
     pub entropy: Option<f64>,
+    /// It is one disk of a set; then nothing else is said of it.
+    pub member: Option<Member>,
 }
 
 impl Scouting {

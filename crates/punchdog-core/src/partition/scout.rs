@@ -4,7 +4,7 @@ use super::{
     apart, begin, catalogue as c, extended, gpt,
     layout::MbrEntry,
     listed::{self, Listed},
-    mbr,
+    mbr, member,
     place::{Place, Scouting, Table, Way},
     search, unlisted,
 };
@@ -27,10 +27,13 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
         blank: None,
         findings: Vec::new(),
         entropy: None,
+        member: None,
     };
     let whole = Extent::new(0, medium.len());
     if let Some(place) = listed::claimed(medium, whole, Way::Bare, watch)? {
+        let claimed = [Extent::new(0, place.bytes)];
         out.volumes.push(place);
+        member::find(medium, &claimed, &out, watch)?.into_iter().for_each(|member| member.take(&mut out));
         return Ok(out);
     }
     let mut faults = Collector::default();
@@ -76,6 +79,14 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
         let protects = sector_0.and_then(|entries| mbr::protects_in(&entries, medium.len()));
         let unit = protects.or_else(|| begin::large_sectors(medium, &out.volumes));
         out.unit = unit.unwrap_or(mbr::SECTOR);
+    }
+    let mut listed: Vec<Extent> = entries.iter().map(|entry| entry.extent).collect();
+    if out.table == Table::None {
+        listed.extend(search::claim(medium).map(|(_, bytes)| Extent::new(0, bytes)));
+    }
+    if let Some(member) = member::find(medium, &listed, &out, watch)? {
+        member.take(&mut out);
+        return Ok(out);
     }
     for entry in entries.iter().filter(|entry| unfilled.contains(&entry.entry_at)) {
         if !out.volumes.iter().any(|place| place.extent.overlaps(entry.extent)) {

@@ -19,6 +19,7 @@ mod plans;
 mod rivals;
 mod salvage;
 mod schemas;
+mod striped;
 mod unearth;
 mod unreadable;
 mod words;
