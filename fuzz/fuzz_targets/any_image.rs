@@ -1,4 +1,3 @@
-//! Any bytes as an image.
 #![no_main]
 
-libfuzzer_sys::fuzz_target!(|bytes: &[u8]| punchdog_fuzz::ask_volume(bytes.to_vec()));
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| punchdog_lab::inputs::any_image(bytes));

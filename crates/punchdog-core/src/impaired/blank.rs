@@ -132,10 +132,12 @@ impl Blank {
 
     /// What is to be said of a file that so many bytes of read blank.
     pub(super) fn note(&self, lacks: &[Extent], size: u64) -> String {
-        let why =
-            if self.intervals.is_some() { "places at a regular distance that" } else { "a stretch that" };
-        format!("{} of its {size} bytes stand in {why} reads blank across files", bytes(lacks))
-            .replace("distance that reads", "distance that read")
+        let place = if self.intervals.is_some() {
+            "places at a regular distance that read blank"
+        } else {
+            "a stretch that reads blank"
+        };
+        format!("{} of its {size} bytes stand in {place} across files", bytes(lacks))
     }
 
     /// Says what reads blank, and which files that costs.

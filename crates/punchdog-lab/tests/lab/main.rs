@@ -15,6 +15,7 @@ mod gates;
 mod geometry;
 mod hostile;
 mod independent;
+mod inputs;
 mod interrupted;
 mod kinds;
 mod matrix;
