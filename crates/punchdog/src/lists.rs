@@ -1,6 +1,6 @@
 //! Lists of places that cannot be read: `--unreadable` and `--filler`.
 
-use crate::{args::Reading, failure::Failure, page, watch::Screen, workplace};
+use crate::{args::Reading, failure::Failure, json, page, watch::Screen, workplace};
 use punchdog_core::{
     arith::Sat,
     medium::{Extent, FileImage, Medium},
@@ -10,7 +10,11 @@ use punchdog_core::{
         list::{List, NoList},
     },
 };
-use std::{fs::File, io::Read, path::Path};
+use std::{
+    fs::File,
+    io::{self, Read},
+    path::Path,
+};
 
 /// Bytes of a list at most.
 const LIMIT: u64 = 1 << 30;
@@ -45,6 +49,29 @@ pub(crate) fn lost(path: &Path, image: &FileImage) -> Vec<Extent> {
     let is_file = path.symlink_metadata().is_ok_and(|about| about.is_file());
     let journal = is_file.then(|| FileImage::open(&path).ok()).flatten();
     journal.map_or_else(Vec::new, |journal| journal::lost(&journal, image))
+}
+
+/// Writes a new image and the list of what of it was not read; nothing that is there is overwritten.
+pub(crate) fn with_image(
+    image: &Path,
+    list: (&Path, &List),
+    write: impl FnOnce(&mut File) -> io::Result<()>,
+) -> anyhow::Result<()> {
+    let (path, list) = list;
+    if let Some(taken) = [image, path].into_iter().find(|path| path.symlink_metadata().is_ok()) {
+        return Err(Failure::with(
+            format!("{} is already there, and is left alone", taken.display()),
+            "name new files with --list and --image",
+        ));
+    }
+    let made = workplace::write_new(image, write)
+        .and_then(|()| workplace::write_new(path, |file| json::write(file, list)));
+    made.map_err(|error| {
+        Failure::with(
+            format!("{} and {} cannot be made: {error}", path.display(), image.display()),
+            "name new files with --list and --image, where there is room",
+        )
+    })
 }
 
 /// Reads a list of places of a source of `bytes`.

@@ -5,7 +5,7 @@ use crate::{
     args::{Args, Surface},
     choose,
     failure::{Failure, Verdict},
-    intervals, json,
+    intervals, json, lists,
     page::{self, Page},
     surface::Document,
     watch::Screen,
@@ -84,20 +84,7 @@ pub(crate) fn run(args: &Args, given: &Surface) -> anyhow::Result<Verdict> {
         ));
     };
     let list = List::of(&target.display().to_string(), layout.bytes, &layout.unknown);
-    if let Some(taken) = [target, &given.list].into_iter().find(|path| path.symlink_metadata().is_ok()) {
-        return Err(Failure::with(
-            format!("{} is already there, and is left alone", taken.display()),
-            "name new files with --list and --image",
-        ));
-    }
-    let made = workplace::write_new(target, |file| write(&source, &layout, file))
-        .and_then(|()| workplace::write_new(&given.list, |file| json::write(file, &list)));
-    made.map_err(|error| {
-        Failure::with(
-            format!("{} and {} cannot be made: {error}", given.list.display(), target.display()),
-            "name new files with --list and --image, where there is room",
-        )
-    })?;
+    lists::with_image(target, (&given.list, &list), |file| write(&source, &layout, file))?;
     if args.json {
         json::print(&Document::listed(given, &source, &list, source.len()))?;
         return Ok(Verdict::Fine);

@@ -4,7 +4,7 @@ use crate::{
     args::{Args, Surface},
     choose,
     failure::{Failure, Verdict},
-    json,
+    json, lists,
     page::{self, Page},
     surface::Document,
     watch::Screen,
@@ -72,12 +72,6 @@ pub(crate) fn run(args: &Args, given: &Surface, set: Set) -> anyhow::Result<Verd
             "give the first as the source, and the others in order with --with",
         ));
     }
-    if let Some(taken) = [target, &given.list].into_iter().find(|path| path.symlink_metadata().is_ok()) {
-        return Err(Failure::with(
-            format!("{} is already there, and is left alone", taken.display()),
-            "name new files with --list and --image",
-        ));
-    }
     let source = choose::file(&given.source)?;
     let other = |path: &PathBuf| (path.as_os_str() != "-").then(|| choose::file(path)).transpose();
     let others: Vec<Option<FileImage>> = given.with.iter().map(other).collect::<Result<_, _>>()?;
@@ -91,14 +85,7 @@ pub(crate) fn run(args: &Args, given: &Surface, set: Set) -> anyhow::Result<Verd
     })?;
     let unread = whole.unknown(Unknown::Unreadable);
     let list = List::of(&target.display().to_string(), whole.len(), &unread);
-    let made = workplace::write_new(target, |file| write(&whole, &unread, file))
-        .and_then(|()| workplace::write_new(&given.list, |file| json::write(file, &list)));
-    made.map_err(|error| {
-        Failure::with(
-            format!("{} and {} cannot be made: {error}", given.list.display(), target.display()),
-            "name new files with --list and --image, where there is room",
-        )
-    })?;
+    lists::with_image(target, (&given.list, &list), |file| write(&whole, &unread, file))?;
     if args.json {
         let read = whole.len().minus(list.bytes_in(State::Unreadable));
         json::print(&Document::listed(given, &source, &list, read))?;

@@ -93,18 +93,12 @@ impl Volume for Impaired {
         let mut inner = self.0.survey(medium, watch)?;
         let wraps = wraps::period(medium, false).map(|after| Wraps::of(medium, &mut *inner, after));
         let missing = self.0.bytes().minus(medium.len());
-        let mut found = ImpairedSurvey {
-            inner,
-            wraps,
-            shifted: None,
-            blank: Blank::default(),
-            foreign: None,
-            settled: false,
-        };
-        if found.wraps.is_none() {
-            found.look_at_starts(medium, missing, watch);
+        let found = Found { wraps, ..Found::default() };
+        let mut survey = ImpairedSurvey { inner, found, settled: false };
+        if survey.found.wraps.is_none() {
+            survey.look_at_starts(medium, missing, watch);
         }
-        Ok(Box::new(found))
+        Ok(Box::new(survey))
     }
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
         let mut hosts = self.0.forecast(medium, sector);
@@ -175,14 +169,20 @@ fn unread(kind: Kind, host: &'static str, name: &str) -> HostForecast {
     forecast
 }
 
-/// A volume as it was read.
-struct ImpairedSurvey {
-    inner: Box<dyn Survey>,
+/// What was found of the medium, besides what it says itself that it cannot read.
+#[derive(Default)]
+struct Found {
     wraps: Option<Wraps>,
     shifted: Option<Shifted>,
     blank: Blank,
     /// Hardly a file begins as its name says: how many do, and how many do not.
     foreign: Option<(usize, usize)>,
+}
+
+/// A volume as it was read.
+struct ImpairedSurvey {
+    inner: Box<dyn Survey>,
+    found: Found,
     /// All was looked for that is only looked for where something is wrong.
     settled: bool,
 }
@@ -192,30 +192,32 @@ impl ImpairedSurvey {
     fn look_at_starts(&mut self, medium: &dyn Medium, missing: u64, watch: &dyn Watch) {
         let mut starts = self.inner.starts(medium, heads::MOST);
         starts.sort_by_key(|start| start.place);
-        self.blank.intervals = Intervals::in_files(medium, &starts);
-        if self.blank.intervals.is_some() {
+        self.found.blank.intervals = Intervals::in_files(medium, &starts);
+        if self.found.blank.intervals.is_some() {
             return;
         }
         let Some(heads) = Heads::read(medium, starts, missing) else { return };
-        self.shifted = shifted::find(medium, &heads, missing, watch);
-        if self.shifted.is_none() {
-            self.blank = Blank::stretches(medium, &heads);
+        self.found.shifted = shifted::find(medium, &heads, missing, watch);
+        if self.found.shifted.is_none() {
+            self.found.blank = Blank::stretches(medium, &heads);
             let (right, wrong) = heads.fitting(|start| !start.says_itself());
             let foreign = wrong >= FOREIGN && wrong >= right.times(4);
-            self.foreign = foreign.then_some((right, wrong));
+            self.found.foreign = foreign.then_some((right, wrong));
         }
     }
 
     /// Looks for what costs more reading, where something is wrong with the volume.
     fn settle(&mut self, medium: &dyn Medium, sound: bool) {
-        let told = self.wraps.is_some() || self.shifted.is_some() || self.blank.intervals.is_some();
+        let told = self.found.wraps.is_some()
+            || self.found.shifted.is_some()
+            || self.found.blank.intervals.is_some();
         if std::mem::replace(&mut self.settled, true) || told || sound {
             return;
         }
         let after = wraps::period(medium, true);
-        self.wraps = after.map(|after| Wraps::of(medium, &mut *self.inner, after));
-        if self.wraps.is_none() {
-            self.blank.intervals = Intervals::anywhere(medium, &self.inner.starts(medium, heads::MOST));
+        self.found.wraps = after.map(|after| Wraps::of(medium, &mut *self.inner, after));
+        if self.found.wraps.is_none() {
+            self.found.blank.intervals = Intervals::anywhere(medium, &self.inner.starts(medium, heads::MOST));
         }
     }
 }
@@ -225,45 +227,33 @@ struct Doubts<'w> {
     medium: &'w dyn Medium,
     unreadable: Places,
     lost: Places,
-    wraps: Option<&'w Wraps>,
-    shifted: Option<&'w Shifted>,
-    blank: &'w Blank,
-    foreign: bool,
+    found: &'w Found,
 }
 
 impl<'w> Doubts<'w> {
-    fn of(
-        medium: &'w dyn Medium,
-        wraps: Option<&'w Wraps>,
-        shifted: Option<&'w Shifted>,
-        blank: &'w Blank,
-        foreign: bool,
-    ) -> Self {
+    fn of(medium: &'w dyn Medium, found: &'w Found) -> Self {
         let places = |which| Places::of(medium, which);
-        let (unreadable, lost) = (places(Unknown::Unreadable), places(Unknown::Lost));
-        Self { medium, unreadable, lost, wraps, shifted, blank, foreign }
+        Self { medium, unreadable: places(Unknown::Unreadable), lost: places(Unknown::Lost), found }
     }
 
     fn none(&self) -> bool {
-        self.unreadable.is_empty()
-            && self.lost.is_empty()
-            && self.wraps.is_none()
-            && self.shifted.is_none()
-            && self.blank.is_none()
-            && !self.foreign
+        let Found { wraps, shifted, blank, foreign } = self.found;
+        let none = wraps.is_none() && shifted.is_none() && blank.is_none() && foreign.is_none();
+        none && self.unreadable.is_empty() && self.lost.is_empty()
     }
 
     /// True where content reads blank that is no consequence of anything else.
     fn reads_blank(&self, record: &FileRecord) -> bool {
-        !self.blank.of(self.medium, record).is_empty()
+        !self.found.blank.of(self.medium, record).is_empty()
     }
 
     /// Why the content of a file is that of another place, if it may be.
     fn misplaced(&self, record: &FileRecord) -> Option<&'static str> {
-        let wrapped = self.wraps.and_then(|wraps| wraps.hurts(record.content.extents()));
-        let shifted = || self.shifted.and_then(|shifted| shifted.hurts(record.content.extents()));
+        let wrapped = self.found.wraps.as_ref().and_then(|wraps| wraps.hurts(record.content.extents()));
+        let shifted =
+            || self.found.shifted.as_ref().and_then(|shifted| shifted.hurts(record.content.extents()));
         let held = !record.folder && record.content.extents().next().is_some();
-        let foreign = (self.foreign && held).then_some(
+        let foreign = (self.found.foreign.is_some() && held).then_some(
             "hardly a file of the volume begins as its name says: what is read of it may be of another",
         );
         wrapped.or_else(shifted).or(foreign)
@@ -285,8 +275,8 @@ impl<'w> Doubts<'w> {
         notes.extend(self.misplaced(record).map(str::to_owned));
         let mut blank = Vec::new();
         if notes.is_empty() {
-            blank = self.blank.of(self.medium, record);
-            notes.extend((!blank.is_empty()).then(|| self.blank.note(&blank, record.size)));
+            blank = self.found.blank.of(self.medium, record);
+            notes.extend((!blank.is_empty()).then(|| self.found.blank.note(&blank, record.size)));
         }
         if notes.is_empty() {
             return false;
@@ -361,13 +351,7 @@ impl Survey for ImpairedSurvey {
     fn examine(&mut self, medium: &dyn Medium) -> Examination {
         let mut seen = self.inner.examine(medium);
         self.settle(medium, seen.sound());
-        let doubts = Doubts::of(
-            medium,
-            self.wraps.as_ref(),
-            self.shifted.as_ref(),
-            &self.blank,
-            self.foreign.is_some(),
-        );
+        let doubts = Doubts::of(medium, &self.found);
         if doubts.none() {
             return seen;
         }
@@ -413,14 +397,14 @@ impl Survey for ImpairedSurvey {
         if !lost.is_empty() {
             tell_lost(&mut seen, &doubts.lost, lost);
         }
-        if let Some(wraps) = doubts.wraps {
+        if let Some(wraps) = &doubts.found.wraps {
             begins_again(&mut seen, wraps.after, paths, medium.len());
-        } else if let Some(shifted) = doubts.shifted {
+        } else if let Some(shifted) = &doubts.found.shifted {
             shifted.tell(&mut seen, paths);
-        } else if !doubts.blank.is_none() {
-            doubts.blank.tell(&mut seen, blank);
+        } else if !doubts.found.blank.is_none() {
+            doubts.found.blank.tell(&mut seen, blank);
         }
-        if let Some((right, wrong)) = self.foreign {
+        if let Some((right, wrong)) = self.found.foreign {
             tell_foreign(&mut seen, right, wrong);
         }
         seen.findings.sort_by_key(|finding| finding.weight);
@@ -428,13 +412,7 @@ impl Survey for ImpairedSurvey {
     }
 
     fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>) {
-        let doubts = Doubts::of(
-            medium,
-            self.wraps.as_ref(),
-            self.shifted.as_ref(),
-            &self.blank,
-            self.foreign.is_some(),
-        );
+        let doubts = Doubts::of(medium, &self.found);
         if doubts.none() {
             return self.inner.each_file(medium, wanted, take);
         }
@@ -482,7 +460,7 @@ impl Survey for ImpairedSurvey {
     ) -> Result<(), MediumError> {
         // What stands elsewhere would be mended where it does not belong; what is blank at intervals would be mended as if
         // nothing had stood there.
-        if self.shifted.is_some() || self.blank.intervals.is_some() {
+        if self.found.shifted.is_some() || self.found.blank.intervals.is_some() {
             return Ok(());
         }
         self.inner.mend(window, choices, steps, watch)
