@@ -17,7 +17,7 @@ use crate::{
     report::{examination::Examination, finding::Finding, wording::counted},
 };
 
-/// So many files that begin in one blank stretch.
+/// So many files that begin blank tell of something; those in one stretch are told together.
 const TOGETHER: usize = 3;
 /// Bytes that are read at once, and for all of them, for where stretches end.
 const PIECE: u64 = 64 << 10;
@@ -26,7 +26,7 @@ const ALL: u64 = 256 << 20;
 /// What reads blank, and should not.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Blank {
-    /// Stretches that several files begin in, and how many do.
+    /// Stretches that files begin in, and how many do.
     stretches: Vec<(Extent, usize)>,
     places: Places,
     pub(super) intervals: Option<Intervals>,
@@ -100,7 +100,7 @@ impl Edges<'_> {
 }
 
 impl Blank {
-    /// Blank stretches that several of these files begin in.
+    /// Blank stretches that these files begin in, where several do.
     pub(super) fn stretches(medium: &dyn Medium, heads: &Heads) -> Self {
         let mut edges = Edges { medium, left: ALL };
         let mut found: Vec<(Extent, usize)> = Vec::new();
@@ -110,7 +110,9 @@ impl Blank {
                 _ => found.push((edges.around(place), 1)),
             }
         }
-        found.retain(|(_, count)| *count >= TOGETHER);
+        if found.iter().fold(0, |sum: usize, (_, count)| sum.plus(*count)) < TOGETHER {
+            found.clear();
+        }
         let places = Places::from(found.iter().map(|(stretch, _)| *stretch).collect::<Vec<Extent>>());
         Self { stretches: found, places, intervals: None }
     }
@@ -169,19 +171,35 @@ impl Blank {
             return;
         }
         let mut paths = Some(paths);
-        for (stretch, begin) in &self.stretches {
-            let summary = format!("{} bytes that {begin} files begin in read blank", stretch.length);
+        for (stretches, begin) in self.told_together() {
+            let begin = counted(begin.wide(), "file begins", "files begin");
+            let summary = format!("{} bytes that {begin} in read blank", bytes(&stretches));
+            let place = match stretches.as_slice() {
+                [one] => format!("bytes {} to {} of the volume", one.offset, one.end().minus(1)),
+                more => format!("{} stretches of the volume", more.len()),
+            };
             let mut finding = Finding::new(&c::BLANK_STRETCH, summary).because(
-                format!("Each sector of bytes {} to {} of the volume holds one value only, or what an imager writes in place of what it cannot read.", stretch.offset, stretch.end().minus(1)),
+                format!("Each sector of {place} holds one value only, or what an imager writes in place of what it cannot read."),
                 "Files of these kinds begin with something.",
                 "Folders and tables that name the files are no proof that their content was written, or read.",
             );
-            finding.extents.push(*stretch);
+            finding.extents = stretches.into_iter().take(NAMED).collect();
             finding.paths = paths.take().unwrap_or_default();
             seen.findings.push(finding);
         }
         let likely =
             "content was never written (a copy that was cut off), or erased, or not read while imaging";
         seen.likely.get_or_insert_with(|| likely.to_owned());
+    }
+
+    /// The stretches that are told of together, with how many files begin in them: one that many do by itself, the others in one.
+    fn told_together(&self) -> Vec<(Vec<Extent>, usize)> {
+        let (large, small): (Vec<_>, Vec<_>) =
+            self.stretches.iter().copied().partition(|(_, count)| *count >= TOGETHER);
+        let mut all: Vec<(Vec<Extent>, usize)> =
+            large.into_iter().map(|(stretch, count)| (vec![stretch], count)).collect();
+        let begin = small.iter().fold(0, |sum: usize, (_, count)| sum.plus(*count));
+        all.extend((begin > 0).then(|| (small.into_iter().map(|(stretch, _)| stretch).collect(), begin)));
+        all
     }
 }

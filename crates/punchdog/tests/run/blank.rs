@@ -166,6 +166,30 @@ fn a_blank_stretch_that_files_begin_in_is_told_to_the_sector() {
 }
 
 #[test]
+fn files_that_begin_blank_here_and_there_are_not_called_whole() {
+    let files = content(14);
+    let truth = sums(&files);
+    for (family, volume) in &volumes(&files) {
+        let mut disk = in_partition(volume);
+        // One sector each: of every fourth photo the first.
+        let hit: Vec<usize> = (0..40).step_by(4).collect();
+        for file in &hit {
+            let from = super::left_out::place(&disk, &files[*file].1);
+            disk[from..from + 512].fill(0);
+        }
+        let folder = folder_with("card.img", &disk);
+        let dir = folder.path();
+        let seen = json(dir, &["check", "card.img"], 1);
+        let findings = seen["volumes"][0]["findings"].as_array().unwrap();
+        let told = findings.iter().find(|finding| finding["code"] == "medium/blank-stretch");
+        let told = told.unwrap_or_else(|| panic!("{family}: {findings:?}"));
+        assert_eq!(told["paths"].as_array().unwrap().len(), hit.len(), "{family}: {told}");
+        let (good, called) = saved(dir, &["salvage", "card.img", "--to", "out", "--json"], &truth);
+        assert_eq!((good, called), (files.len() - hit.len(), Vec::new()), "{family}");
+    }
+}
+
+#[test]
 fn files_that_are_blank_in_places_of_themselves_are_no_such_thing() {
     // Pages of a database, each with nothing in its second half; a few pictures that were never written; text.
     let mut files = content(13);
