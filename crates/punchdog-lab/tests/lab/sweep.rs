@@ -217,3 +217,24 @@ fn exfat_is_mended_and_no_file_is_worse() {
 fn ntfs_is_mended_and_no_file_is_worse() {
     every_ntfs(300, |name, patient, blows| each_of(name, patient, blows, sweep::strike_ntfs, &unmended));
 }
+
+/// The driver holds the name of a record of the file system's own against bytes at their place, also where the value is said
+/// to end before them (Linux 6.12, fs/ntfs3/inode.c: only the fixed part is asked for).
+#[test]
+fn the_name_of_an_own_record_counts_beyond_the_length_of_its_value() {
+    for record in [1024, 4096] {
+        let mut patient = ntfs_faults::Patient::new(ntfs::everyday(&ntfs::small(512, 1024, record), 3));
+        let place = patient.record_place(1);
+        let bytes = patient.read(place, 1024);
+        // Its second attribute, by the length of the first.
+        let first = usize::from(u16::from_le_bytes([bytes[20], bytes[21]]));
+        let name = first + usize::from(u16::from_le_bytes([bytes[first + 4], bytes[first + 5]]));
+        assert_eq!((bytes[name], bytes[name + 16]), (0x30, 82));
+        patient.write(place + name as u64 + 16, &[80]);
+        let medium = Memory::new(patient.bytes.clone());
+        let volume = registry::recognise(&medium, &Silent).unwrap().unwrap();
+        let hosts = volume.forecast(&medium, 512);
+        assert!(hosts.iter().all(|host| host.mounts_read_write), "{record}: {hosts:?}");
+        assert!(!volume.examine(&medium, &Silent).unwrap().sound(), "{record}");
+    }
+}

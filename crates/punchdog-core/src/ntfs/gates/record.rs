@@ -257,7 +257,10 @@ impl Mount<'_> {
                 }
                 seen.names = seen.names.saturating_add(1);
                 seen.parent = value.le64(0);
-                if value.byte(65) != NAME_SHORT && name.is_some_and(|name| text(of_key(value)) == name) {
+                // The name is compared where it stands, however long the value is said to be.
+                let from = usize::from(attribute.bytes.le16(20));
+                let held = attribute.bytes.part(from, attribute.bytes.len().minus(from));
+                if value.byte(65) != NAME_SHORT && name.is_some_and(|name| text(of_key(held)) == name) {
                     seen.matching = true;
                 }
             }
