@@ -61,8 +61,11 @@ pub(crate) fn is_blank(sector: &[u8]) -> bool {
     one_value(sector) || filler::phrase(sector).is_some()
 }
 
+/// A letter again and again may be text.
 fn one_value(sector: &[u8]) -> bool {
-    sector.first().is_none_or(|first| sector.iter().all(|byte| byte == first))
+    sector
+        .first()
+        .is_none_or(|first| !(0x20..0x7F).contains(first) && sector.iter().all(|byte| byte == first))
 }
 
 /// What stands where `start` should begin; what is not known is nothing of it.
