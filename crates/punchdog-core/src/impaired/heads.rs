@@ -37,7 +37,7 @@ pub(super) enum Stands {
     Blank,
     /// Nothing, and none of the 64 KiB from there on was ever written to the image.
     Unwritten,
-    /// What cannot be read, or was not.
+    /// What cannot be read, was not, or lies beyond the end of the image: that is nothing for or against.
     Unread,
     /// Something of which nothing tells whether it should stand there.
     Silent,
@@ -45,7 +45,7 @@ pub(super) enum Stands {
 
 impl Stands {
     fn is_wrong(self) -> bool {
-        matches!(self, Self::Otherwise | Self::Another | Self::Blank | Self::Unread)
+        matches!(self, Self::Otherwise | Self::Another | Self::Blank)
     }
 }
 
@@ -70,15 +70,12 @@ fn one_value(sector: &[u8]) -> bool {
 
 /// What stands where `start` should begin; what is not known is nothing of it.
 fn stands(medium: &dyn Medium, unknown: &Places, start: &Start) -> Stands {
-    if medium.data_from(start.place).is_none_or(|data| data.offset > start.place.plus(UNWRITTEN)) {
-        return Stands::Unwritten;
-    }
     let here = Extent::new(start.place, SECTOR.wide());
-    if unknown.touch([here]) {
+    if here.end() > medium.len() || unknown.touch([here]) {
         return Stands::Unread;
     }
-    if here.end() > medium.len() {
-        return Stands::Otherwise;
+    if medium.data_from(start.place).is_none_or(|data| data.offset > start.place.plus(UNWRITTEN)) {
+        return Stands::Unwritten;
     }
     let bytes = medium.lenient(start.place, HEAD).bytes;
     match begins(start, &bytes) {

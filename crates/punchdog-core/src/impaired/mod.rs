@@ -52,10 +52,11 @@ use wraps::Wraps;
 /// Files that are named one by one.
 const NAMED: usize = 500;
 
-/// How many files and structures of a volume begin where it says, and how many begin as nothing does; what cannot be read is
-/// neither.
-pub(crate) fn fitting(medium: &dyn Medium, survey: &mut dyn Survey) -> (usize, usize) {
+/// How many files and structures of a volume that stand behind byte `from` begin where it says, and how many begin as nothing
+/// does; what cannot be read is neither.
+pub(crate) fn fitting(medium: &dyn Medium, survey: &mut dyn Survey, from: u64) -> (usize, usize) {
     let mut starts = survey.starts(medium, heads::MOST);
+    starts.retain(|start| start.place >= from);
     starts.sort_by_key(|start| start.place);
     Heads::of(medium, starts).fitting(|_| true)
 }
@@ -230,6 +231,18 @@ struct Doubts<'w> {
     found: &'w Found,
 }
 
+/// Why a file lacks something, if it does.
+#[expect(clippy::struct_excessive_bools, reason = "each is a plain fact of its own")]
+struct Lacking {
+    anything: bool,
+    /// What is read of it may be another's.
+    misplaced: bool,
+    /// It could not be read from what the medium was copied from.
+    lost: bool,
+    /// It reads blank.
+    blank: bool,
+}
+
 impl<'w> Doubts<'w> {
     fn of(medium: &'w dyn Medium, found: &'w Found) -> Self {
         let places = |which| Places::of(medium, which);
@@ -240,11 +253,6 @@ impl<'w> Doubts<'w> {
         let Found { wraps, shifted, blank, foreign } = self.found;
         let none = wraps.is_none() && shifted.is_none() && blank.is_none() && foreign.is_none();
         none && self.unreadable.is_empty() && self.lost.is_empty()
-    }
-
-    /// True where content reads blank that is no consequence of anything else.
-    fn reads_blank(&self, record: &FileRecord) -> bool {
-        !self.found.blank.of(self.medium, record).is_empty()
     }
 
     /// Why the content of a file is that of another place, if it may be.
@@ -259,8 +267,8 @@ impl<'w> Doubts<'w> {
         wrapped.or_else(shifted).or(foreign)
     }
 
-    /// Says of a record what it lacks; true where that is anything.
-    fn judge(&self, record: &mut FileRecord) -> bool {
+    /// Says of a record what it lacks, and why that is.
+    fn judge(&self, record: &mut FileRecord) -> Lacking {
         let lacks = record.content.within(self.medium, |extent| self.unreadable.in_these([extent]));
         let zeros = record.content.within(self.medium, |extent| self.lost.in_these([extent]));
         let of = if record.folder { String::new() } else { format!(" of its {}", record.size) };
@@ -272,14 +280,21 @@ impl<'w> Doubts<'w> {
             let count = bytes(&zeros);
             notes.push(format!("{count}{of} bytes could not be read from the medium; zeros stand there"));
         }
-        notes.extend(self.misplaced(record).map(str::to_owned));
+        let misplaced = self.misplaced(record);
+        notes.extend(misplaced.map(str::to_owned));
         let mut blank = Vec::new();
         if notes.is_empty() {
             blank = self.found.blank.of(self.medium, record);
             notes.extend((!blank.is_empty()).then(|| self.found.blank.note(&blank, record.size)));
         }
-        if notes.is_empty() {
-            return false;
+        let lacking = Lacking {
+            anything: !notes.is_empty(),
+            misplaced: misplaced.is_some(),
+            lost: !zeros.is_empty(),
+            blank: !blank.is_empty(),
+        };
+        if !lacking.anything {
+            return lacking;
         }
         if record.state == State::Intact {
             record.state = State::Damaged;
@@ -288,7 +303,7 @@ impl<'w> Doubts<'w> {
         record.lacks = [lacks, zeros, blank].concat();
         notes.splice(0..0, record.note.as_deref().map(str::to_owned));
         record.note = Some(notes.join("; ").into());
-        true
+        lacking
     }
 }
 
@@ -358,16 +373,13 @@ impl Survey for ImpairedSurvey {
         let (mut paths, mut blank, mut lost, mut hurt) = (Vec::new(), Vec::new(), Vec::new(), 0_u64);
         self.inner.each_file(medium, Wanted::default(), &mut |mut file| {
             let intact = !file.folder && file.state == State::Intact;
-            if !file.folder && doubts.misplaced(&file).is_some() {
-                paths.push(file.path.to_string());
+            let lacking = doubts.judge(&mut file);
+            let lists =
+                [(lacking.misplaced, &mut paths), (lacking.lost, &mut lost), (lacking.blank, &mut blank)];
+            for (_, list) in lists.into_iter().filter(|(is, _)| *is && !file.folder) {
+                list.push(file.path.to_string());
             }
-            if !file.folder && doubts.lost.touch(file.content.extents()) {
-                lost.push(file.path.to_string());
-            }
-            if doubts.reads_blank(&file) {
-                blank.push(file.path.to_string());
-            }
-            if doubts.judge(&mut file) && intact {
+            if lacking.anything && intact {
                 hurt = hurt.plus(1);
             }
             ControlFlow::Continue(())

@@ -60,7 +60,7 @@ pub(super) fn find(
     }
     // Where all is found as it stands, the image was cut short.
     for place in seen.volumes.iter().filter(|place| place.way != Way::Lost && !place.boot_gone) {
-        let (right, wrong) = fitting(medium, place.extent, watch)?;
+        let (right, wrong) = fitting(medium, place.extent, 0, watch)?;
         if right > 0 && right >= wrong {
             return Ok(None);
         }
@@ -73,7 +73,8 @@ pub(super) fn find(
         };
         let (mut right, mut wrong) = (0_usize, 0_usize);
         for entry in entries {
-            let (more, less) = fitting(&set, *entry, watch)?;
+            // What stands in the first stripe stands there in any case.
+            let (more, less) = fitting(&set, *entry, chunk, watch)?;
             (right, wrong) = (right.plus(more), wrong.plus(less));
         }
         if right >= ENOUGH && right >= wrong.times(TIMES) {
@@ -90,8 +91,14 @@ pub(super) fn find(
     Ok(found.into_iter().next().filter(|_| alone))
 }
 
-/// How many files and structures of a volume begin where it says, of those that can be read, and how many do not.
-fn fitting(medium: &dyn Medium, place: Extent, watch: &dyn Watch) -> Result<(usize, usize), MediumError> {
+/// How many files and structures of a volume, of those behind byte `from` of `medium` that can be read, begin where it says, and
+/// how many do not.
+fn fitting(
+    medium: &dyn Medium,
+    place: Extent,
+    from: u64,
+    watch: &dyn Watch,
+) -> Result<(usize, usize), MediumError> {
     let window = Window::new(medium, place);
     // Without its boot sector too little would be left of a volume to tell.
     if search::claim(&window).is_none() {
@@ -99,7 +106,7 @@ fn fitting(medium: &dyn Medium, place: Extent, watch: &dyn Watch) -> Result<(usi
     }
     let Some(volume) = registry::family(&window, watch)? else { return Ok((0, 0)) };
     let mut survey = volume.survey(&window, watch)?;
-    Ok(impaired::fitting(&window, &mut *survey))
+    Ok(impaired::fitting(&window, &mut *survey, from.minus(place.offset)))
 }
 
 impl Member {

@@ -27,7 +27,7 @@ fn one_disk_of_a_set_is_told_and_the_set_is_put_together() {
         ("NTFS", on_ntfs(&files)),
     ];
     for (family, volume) in &volumes {
-        let mut found = 0;
+        let (mut found, mut alone_listed) = (0, 0);
         for (number, (chunk, of)) in
             [(4096, 2), (8192, 2), (16_384, 2), (65_536, 2), (4096, 3), (16_384, 3), (32_768, 3)]
                 .into_iter()
@@ -74,9 +74,11 @@ fn one_disk_of_a_set_is_told_and_the_set_is_put_together() {
                 ["surface", "disk.img", "--striped", &set, "--list", "one.json", "--image", "one.img"];
             assert!(json(dir, &alone, 0)["unreadable_bytes"].as_u64().unwrap() > 0, "{name}");
             let listed = run(dir, &["files", "one.img", "--unreadable", "one.json", "--hash", "--json"]);
+            // What stood on the other disks may have been all that tells what the volume is.
             if listed.status == 2 {
                 continue;
             }
+            alone_listed += 1;
             let list: serde_json::Value = serde_json::from_str(&listed.out).unwrap();
             let intact = list["files"].as_array().unwrap().iter().filter(|file| {
                 file["state"] == "intact" && file["folder"] != true && file["path"] != "ballast"
@@ -85,21 +87,40 @@ fn one_disk_of_a_set_is_told_and_the_set_is_put_together() {
                 assert!(sums.iter().any(|sum| file["sha256"] == **sum), "{name}: {}", file["path"]);
             }
         }
-        assert!(found >= 2, "{family}: {found} of 7");
+        assert!(found >= 2 && alone_listed >= 2, "{family}: {found} of 7 told, {alone_listed} listed alone");
     }
 }
 
 #[test]
-fn an_image_that_was_cut_short_is_no_disk_of_a_set() {
+fn an_image_that_was_cut_short_is_no_disk_of_a_set_and_its_files_are_what_they_are() {
     let files = content(22);
+    let sums: Vec<String> = files.iter().map(|(_, bytes)| sum(bytes)).collect();
     for (family, volume) in
         [("FAT32", on_fat(512, &files)), ("exFAT", on_exfat(4096, &files)), ("NTFS", on_ntfs(&files))]
     {
         for whole in [volume.clone(), in_partition(&volume)] {
-            for part in [2, 3] {
-                let folder = folder_with("card.img", &whole[..whole.len() / part / 4096 * 4096]);
+            // In the midst of the files, and behind them.
+            let among = super::left_out::place(&whole, &files[4].1) / 4096 * 4096;
+            for end in [among, whole.len() / 3 / 4096 * 4096, whole.len() / 2 / 4096 * 4096] {
+                let folder = folder_with("card.img", &whole[..end]);
                 let said = run(folder.path(), &["scout", "card.img", "--json"]);
                 assert!(said.status < 2 && !said.out.contains("striped"), "{family}: {}", said.out);
+                // What lies beyond the end speaks neither for nor against the rest.
+                let said = run(folder.path(), &["check", "card.img", "--json"]);
+                assert!(!said.out.contains("\"medium/"), "{family}, {end}: {}", said.out);
+                let list = json(folder.path(), &["files", "card.img", "--hash"], 0);
+                let right = |file: &serde_json::Value| sums.iter().any(|sum| file["sha256"] == **sum);
+                let list = list["files"].as_array().unwrap();
+                let wrong = list.iter().filter(|file| {
+                    file["state"] == "intact"
+                        && file["folder"] != true
+                        && file["path"] != "ballast"
+                        && !right(file)
+                });
+                assert_eq!(wrong.count(), 0, "{family}, {end}");
+                // A folder's index can lie behind the end; the content is there all the same.
+                let there = list.iter().filter(|file| right(file)).count();
+                assert!(there >= if end == among { 3 } else { files.len() }, "{family}, {end}: {there}");
             }
         }
     }
