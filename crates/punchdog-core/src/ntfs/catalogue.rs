@@ -252,6 +252,15 @@ catalogue! {
     ENTRY_KIND = ("ntfs/index-entry-kind", RisksFiles, "a folder's index says that a file is a folder, or the reverse", "Linux 6.12, fs/ntfs3/dir.c",
         "Hosts list it as what it is not; what goes through folders leaves it out.",
         "Set as the record says (derived).");
+    RECORD_OLDER = ("ntfs/record-older", RisksFiles, "a file's record is of an earlier writing than its folder", "volumes that were looked at",
+        "A write was cut off: the folder has the file as it was last, its record as it was before. Where the record says that the content stands, another file's may by now.",
+        "The entry gets what the record says (judged); open the file before it is handed out.");
+    ENTRY_TOLD = ("ntfs/index-entry-sizes", Untidy, "a folder's index shows a file with another size or time than it has", "volumes that were looked at",
+        "Some hosts list files by it: they show a size, or a time, that the file does not have.",
+        "Set as the record says (derived).");
+    ENTRY_LATE = ("ntfs/index-entry-late", Remark, "a folder's index shows files with an earlier time of change", "volumes that were looked at",
+        "Hosts write it later than the record: lists show the earlier time until the file is changed again.",
+        "Left as it is.");
     SHORT_MISSING = ("ntfs/short-name-missing", Untidy, "a folder's index lacks short names", "volumes that were looked at",
         "Programs that know files by their short names do not find them.",
         "The names are put in, from the records (derived).");

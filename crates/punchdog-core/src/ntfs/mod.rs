@@ -12,6 +12,7 @@ pub mod catalogue;
 mod check;
 pub mod content;
 mod deleted;
+mod differing;
 mod doubled;
 pub mod edit;
 mod extend;

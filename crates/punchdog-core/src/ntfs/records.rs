@@ -49,6 +49,8 @@ pub enum Flaw {
     Runs(u32, usize, BadRuns),
     /// The sizes of an attribute do not go together with its clusters (its type, where it stands).
     Sizes(u32, usize),
+    /// Plain content (where its attribute stands) has this size; its folder and what was written of it say that one.
+    Size(usize, u64, u64),
     /// The pieces of an attribute leave something out, or overlap (its type).
     Pieces(u32),
     /// The base record that it names is no file's, or another's by now.
@@ -101,6 +103,10 @@ bitflags! {
         const MISLISTED = 1 << 10;
         /// A byte of its record was struck, and the rest tells which.
         const STRUCK = 1 << 11;
+        /// Its folder's entry is of a later writing than its record.
+        const OUTDATED = 1 << 12;
+        /// Its record has another size than its folder's entry and what was written of it.
+        const MISSIZED = 1 << 13;
     }
 }
 

@@ -218,6 +218,17 @@ pub(super) fn judge(
                     "its content is whole, but hosts do not find all of it: its attribute list does not lead to it",
                 ),
             ),
+            _ if file.notes.contains(Notes::MISSIZED) => (
+                State::Damaged,
+                Some("its content is whole, but its record says another size than its folder"),
+            ),
+            _ if file.notes.contains(Notes::OUTDATED) && !matches!(node.of, Of::Stream(..)) => (
+                State::Damaged,
+                Some(
+                    "its record is of an earlier writing than the entry in its folder: where it says that the content \
+                     stands, another's may by now",
+                ),
+            ),
             _ if encrypted(survey, node) => {
                 (State::Intact, Some("encrypted: only its owner's keys make it readable"))
             }

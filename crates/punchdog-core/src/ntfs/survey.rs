@@ -2,6 +2,7 @@
 
 use super::{
     content,
+    differing::{self, Differing},
     geometry::Geometry,
     index::{self, IndexFlaw},
     layout::{DUP_FOLDER, kind, number, own, sequence},
@@ -42,6 +43,8 @@ pub struct Survey {
     pub strays: Vec<Stray>,
     /// What is wrong with the indexes, by the folder's record.
     pub index_flaws: Vec<(u32, IndexFlaw)>,
+    /// Entries that say of files what their records do not.
+    pub differing: Vec<Differing>,
     /// Folders and files.
     pub tree: Tree,
     /// Clusters that files have.
@@ -83,7 +86,8 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         again = outvoted::settle(&mut records, &mut told.strays, &told.flaws, in_use.as_deref());
     }
     astray(&records, &mut told.strays);
-    let Indexes { strays, flaws: index_flaws } = told;
+    let Indexes { strays, flaws: index_flaws, mut differing } = told;
+    differing::settle(&mut records, &mut differing);
     let (claimed, crossed) = records.claims(geometry.clusters());
     let (bitmap, bitmap_end) = clusters_in_use(medium, &mft, &records, &claimed).unzip();
     let tree = tree::build(&records, &strays);
@@ -95,6 +99,7 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         records,
         strays,
         index_flaws,
+        differing,
         tree,
         claimed,
         crossed,
@@ -138,6 +143,7 @@ fn astray(records: &Records, strays: &mut [Stray]) {
 struct Indexes {
     strays: Vec<Stray>,
     flaws: Vec<(u32, IndexFlaw)>,
+    differing: Vec<Differing>,
 }
 
 /// The folders, in the order in which their blocks stand.
@@ -166,7 +172,7 @@ fn indexes(
     (folders, watch): (&[File], &dyn Watch),
     told: &mut Indexes,
 ) -> Result<(), MediumError> {
-    let Indexes { strays, flaws } = told;
+    let Indexes { strays, flaws, differing } = told;
     let all = folders.len().wide();
     let (mut found, mut kinds): (Vec<(u32, bool, u64)>, Vec<u64>) = (Vec::new(), Vec::new());
     for (done, folder) in (0_u64..).zip(folders) {
@@ -178,12 +184,17 @@ fn indexes(
         }
         found.clear();
         kinds.clear();
+        let within = folder.number;
         let reading = index::read(medium, mft, records, folder, capitals, |entry| {
             match meant(records, folder, entry.reference, entry.key) {
                 Ok((name, folder)) => {
                     let said = entry.key.le32(56) & DUP_FOLDER != 0;
                     if said != folder && entry.reached && number(entry.reference) >= own::FIRST_FREE.into() {
                         kinds.push(entry.place);
+                    }
+                    let differs = || differing::of(records, within, entry, name);
+                    if !folder && differing.len() < STRAYS {
+                        differing.extend(differs());
                     }
                     found.push((name, entry.reached, entry.place));
                 }
@@ -347,7 +358,8 @@ impl Survey {
     /// The folders whose indexes are not what they should be, missing names left out.
     pub fn folders_told_of(&self) -> impl Iterator<Item = u32> {
         let flawed = self.index_flaws.iter().map(|(folder, _)| *folder);
-        flawed.chain(self.strays.iter().map(|stray| stray.folder))
+        let differing = self.differing.iter().filter(|one| one.how.is_told()).map(|one| one.folder);
+        flawed.chain(self.strays.iter().map(|stray| stray.folder)).chain(differing)
     }
     /// The first node of each of these records.
     pub fn nodes_of(&self, wanted: impl Fn(u32) -> bool) -> HashMap<u32, u32> {

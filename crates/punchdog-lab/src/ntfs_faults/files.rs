@@ -152,6 +152,18 @@ pub(super) const ALL: &[Fault] = &[
         let at = p.attribute(number, kind::DATA, "");
         p.edit(number, |record| record[at + 56 + 5] = 1);
     }),
+    fault("size struck within the last cluster", "ntfs/attribute-sizes", |p, _| {
+        let number = p.number(ROW);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at + 48] ^= 1);
+        p.at_record(ROW);
+    }),
+    fault("size struck above what is allocated", "ntfs/attribute-sizes", |p, _| {
+        let number = p.number(OTHER);
+        let at = p.attribute(number, kind::DATA, "");
+        p.edit(number, |record| record[at + 48 + 3] ^= 8);
+        p.at_record(OTHER);
+    }),
     fault("allocated size too small", "ntfs/attribute-sizes", |p, _| {
         let number = p.number(OTHER);
         let at = p.attribute(number, kind::DATA, "");

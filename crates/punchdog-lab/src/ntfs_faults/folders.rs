@@ -441,6 +441,25 @@ pub(super) const ALL: &[Fault] = &[
         p.edit_block("", block, |bytes| bytes[at + 75] ^= 0x10);
         p.at_block("", block, at);
     }),
+    fault("an entry says another size than the file's record", "ntfs/index-entry-sizes", |p, _| {
+        p.strike_entry(66, 4);
+    }),
+    fault("an entry says that a file was changed later", "ntfs/index-entry-sizes", |p, _| {
+        p.strike_entry(39, 2);
+    }),
+    fault("a file's record is of an earlier writing than its folder's entry", "ntfs/record-older", |p, _| {
+        // The file was saved over, larger and an hour later; of that the folder alone was written.
+        let (block, at) = p.entry(LARGE, INNER);
+        p.edit_block(LARGE, block, |bytes| {
+            let change = |bytes: &mut [u8], add: u64| {
+                let value = u64::from_le_bytes(bytes[..8].try_into().expect("eight bytes")) + add;
+                bytes[..8].copy_from_slice(&value.to_le_bytes());
+            };
+            change(&mut bytes[at + 32..], 36_000_000_000);
+            change(&mut bytes[at + 64..], 70_000);
+        });
+        p.at_block(LARGE, block, at);
+    }),
     fault("two files of one name in a folder", "ntfs/name-twice", |p, _| {
         // As one that was saved over another leaves it, where the older one was not removed.
         let (one, other) =

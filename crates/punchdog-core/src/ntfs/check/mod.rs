@@ -1,6 +1,7 @@
 //! Every fault of an NTFS volume, as findings. Nothing is written here.
 
 mod boot_sector;
+mod differing;
 mod folders;
 mod records;
 mod system;
@@ -24,4 +25,5 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
     system::check(subject, sink);
     records::check(subject, sink);
     folders::check(subject, sink);
+    differing::check(subject, sink);
 }

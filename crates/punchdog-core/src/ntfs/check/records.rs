@@ -134,6 +134,11 @@ fn one(subject: &Subject<'_>, number: u32, flaw: &Flaw, paths: &HashMap<u32, Str
             };
             (entry, format!("In record {number}, for {}, {}.", title(*of), entry.title), String::new())
         }
+        Flaw::Size(_, has, told) => (
+            &c::SIZES,
+            format!("In record {number}, the content is {has} bytes long."),
+            format!("The entry in its folder says {told} bytes, and so many were written."),
+        ),
         Flaw::Sizes(of, _) => (
             &c::SIZES,
             format!("In record {number}, the sizes of {}: allocated, content, valid.", title(*of)),
@@ -226,6 +231,7 @@ fn one(subject: &Subject<'_>, number: u32, flaw: &Flaw, paths: &HashMap<u32, Str
         Flaw::Ids => Some((40, 2)),
         Flaw::Runs(_, at, _) => Some((at.plus(32), 2)),
         Flaw::Sizes(_, at) => Some((at.plus(40), 24)),
+        Flaw::Size(at, ..) => Some((at.plus(48), 8)),
         Flaw::Links(_) => Some((18, 2)),
         Flaw::Free | Flaw::Folder => Some((22, 2)),
         Flaw::Parent(at, ..) => Some((usize::from(*at), 8)),

@@ -141,6 +141,15 @@ fn one(
         }
         Flaw::Runs(of, at, BadRuns::Count) => run_count(job, number, (*of, *at), path),
         Flaw::Sizes(of, at) => sizes(job, number, (*of, *at), path),
+        Flaw::Size(at, _, told) => {
+            let does = format!("set the size of the content of record {number} to {told} bytes");
+            let from = "the entry in its folder, and what was written of it";
+            let step = step("attribute-sizes", does, derived, from, &c::SIZES, path);
+            job.edit(number, step, |record| {
+                put(record, at.plus(48), &told.to_le_bytes());
+                true
+            })
+        }
         Flaw::Number(_)
         | Flaw::Used(_)
         | Flaw::Links(_)
@@ -396,10 +405,20 @@ fn sizes(
     }
     let plain = of == kind::DATA && attribute.name().is_empty();
     let by_name = named.into_iter().find(|size| plain && fits(*size));
+    // What the entry in its folder says is newer than what the record's own name says.
+    let by_entry = job.survey.differing.iter().find(|one| one.file == number && plain && fits(one.size));
     let (size, how, from) = match by_name {
+        _ if fits(told) && by_entry.is_some_and(|one| one.size == attribute.valid()) => {
+            (attribute.valid(), Provenance::Derived, "the entry in its folder, and what was written of it")
+        }
         _ if fits(told) || clusters == 0 => {
             (told, Provenance::Derived, "its size ends in the last of its clusters")
         }
+        _ if by_entry.is_some() => (
+            by_entry.map_or(told, |one| one.size),
+            Provenance::Derived,
+            "the entry in its folder tells its size, which ends in the last of its clusters",
+        ),
         Some(size) => {
             (size, Provenance::Derived, "its name tells its size, which ends in the last of its clusters")
         }

@@ -17,6 +17,7 @@ use crate::{
     ntfs::{
         build::Level,
         catalogue as c,
+        differing::{Differing, How},
         edit::{insert, replace},
         index::{self, Index, IndexFlaw, is_set},
         layout::{kind, number},
@@ -59,7 +60,7 @@ pub(super) struct Change {
 }
 
 /// What can be wrong with an index.
-const MENDS: [&Entry; 14] = [
+const MENDS: [&Entry; 16] = [
     &c::INDEX_ROOT,
     &c::INDEX_BLOCK,
     &c::INDEX_TORN,
@@ -73,6 +74,8 @@ const MENDS: [&Entry; 14] = [
     &c::RUNS_BEYOND,
     &c::RUNS_COUNT,
     &c::ENTRY_KIND,
+    &c::ENTRY_TOLD,
+    &c::RECORD_OLDER,
     &c::CROSSED,
 ];
 
@@ -93,19 +96,32 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         let count = stale.entry(stray.folder).or_default();
         *count = count.plus(1);
     }
+    let mut differing: HashMap<u32, Vec<&Differing>> = HashMap::new();
+    for one in survey.differing.iter().filter(|one| one.how.is_told()) {
+        differing.entry(one.folder).or_default().push(one);
+    }
+    for all in differing.values_mut() {
+        all.sort_by_key(|one| one.place);
+    }
     let mut room = Clusters::of(survey);
     for folder in folders {
         let Some(file) = survey.records.live(folder).filter(|file| file.notes.contains(Notes::FOLDER)) else {
             continue;
         };
         let own = names.remove(&folder).unwrap_or_default();
+        let told = differing.remove(&folder).unwrap_or_default();
+        let older: Vec<u32> =
+            told.iter().filter(|one| one.how == How::Ahead).map(|one| one.file).take(OLDER).collect();
+        let older = survey.paths_of(|number| older.contains(&number));
         let news = News {
             path: paths.get(&folder).cloned(),
             missing: missing.remove(&folder).unwrap_or_default(),
             stale: stale.get(&folder).copied().unwrap_or_default(),
             unplaced: unplaced.contains(&folder),
+            told: told.len().wide(),
+            older: older.into_values().collect(),
         };
-        let wanted = wanted::of(job.window, survey, file, &own, keep);
+        let wanted = wanted::of(job.window, survey, file, (&own, &told), keep);
         one(job, file, &wanted, &news, &mut room)?;
     }
     Ok(())
@@ -155,6 +171,9 @@ fn keeps_lost(job: &mut Job<'_, '_, '_, '_>) -> bool {
     lost.is_empty() || super::lost::asked(job, lost)
 }
 
+/// Files that are named in one step.
+const OLDER: usize = 2000;
+
 /// What is told of a folder whose index is mended.
 struct News {
     /// Its path, that of the root folder empty; `None` where nothing leads to it.
@@ -165,6 +184,10 @@ struct News {
     stale: u64,
     /// Where its blocks or their bitmap stand cannot be told.
     unplaced: bool,
+    /// Entries that get what the files' records say.
+    told: u64,
+    /// The files whose records are of an earlier writing than their entries.
+    older: Vec<String>,
 }
 
 fn one(
@@ -199,6 +222,7 @@ fn one(
         let parts = [
             (news.missing, "name", "names", "put in"),
             (news.stale, "entry", "entries", "taken out"),
+            (news.told, "entry", "entries", "set as the record says"),
             (change.blocks.len().wide(), "block", "blocks", "written"),
         ];
         let told = parts.iter().filter(|(count, ..)| *count > 0);
@@ -208,7 +232,14 @@ fn one(
         ("index-mended", format!("index of {path}: {}", if told.is_empty() { none } else { told.join(", ") }))
     };
     let from = "the names that the files' own records have";
-    let step = Step::new(name, does, Provenance::Derived, from, &MENDS);
+    let mut step = Step::new(name, does, Provenance::Derived, from, &MENDS);
+    if !news.older.is_empty() {
+        step.provenance = Provenance::Judged;
+        step.paths.clone_from(&news.older);
+        step = step.or(
+            "the records of these files are of an earlier writing: what they hold may be another's by now",
+        );
+    }
     let step = match news.path.as_deref() {
         None | Some("") => step,
         Some(path) => step.file(path),

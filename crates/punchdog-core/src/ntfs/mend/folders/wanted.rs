@@ -6,11 +6,12 @@ use crate::{
     medium::Medium,
     ntfs::{
         build::folder_entry,
+        differing::Differing,
         index,
         layout::{DUP_FOLDER, NAME_HEAD, kind, number, own, put, reference},
         names::of_key,
         record::attributes,
-        records::{File, Name, Notes},
+        records::{File, Name, Notes, Records},
         survey::{self, Survey},
         tree::Why,
     },
@@ -42,7 +43,7 @@ pub(super) fn of(
     medium: &dyn Medium,
     survey: &Survey,
     folder: &File,
-    names: &[u32],
+    (names, differing): (&[u32], &[&Differing]),
     keep: bool,
 ) -> Vec<Vec<u8>> {
     let records = &survey.records;
@@ -52,7 +53,10 @@ pub(super) fn of(
         let bytes = || folder_entry(entry.reference, entry.key);
         match survey::meant(records, folder, entry.reference, entry.key) {
             Ok((name, folder)) => {
-                there.entry(name).or_insert_with(|| told(entry, folder));
+                there.entry(name).or_insert_with(|| {
+                    let differs = differing.binary_search_by_key(&entry.place, |one| one.place).is_ok();
+                    told(entry, folder, differs.then_some(records))
+                });
             }
             Err(Why::Lost) if keep => lost.push((entry.place, bytes())),
             Err(_) => {}
@@ -96,14 +100,29 @@ pub(super) fn of(
     entries.into_iter().map(|(_, entry)| entry).collect()
 }
 
-/// An entry as it stands, but for whether its file is a folder; of the file system's own files that is not looked at.
-fn told(entry: &index::Entry<'_>, folder: bool) -> Vec<u8> {
+/// An entry as it stands, but for whether its file is a folder; of the file system's own files that is not looked at. Where
+/// `records` are given, size and time are as the file's record has them.
+fn told(entry: &index::Entry<'_>, folder: bool, records: Option<&Records>) -> Vec<u8> {
     let mut key = entry.key.to_vec();
     if number(entry.reference) >= own::FIRST_FREE.into() {
         let said = key.le32(56) & !DUP_FOLDER;
         put(&mut key, 56, &(said | if folder { DUP_FOLDER } else { 0 }).to_le_bytes());
     }
+    if let Some((records, file)) =
+        records.and_then(|records| Some((records, records.referred(entry.reference)?)))
+    {
+        put(&mut key, 16, &file.modified.to_le_bytes());
+        sizes(records, file, &mut key);
+    }
     folder_entry(entry.reference, &key)
+}
+
+/// Sets the sizes in an entry as the file's record has them.
+fn sizes(records: &Records, file: &File, key: &mut [u8]) {
+    if let Some(data) = records.stream_of(file, kind::DATA, "").first() {
+        put(key, 40, &data.allocated.to_le_bytes());
+        put(key, 48, &data.size.to_le_bytes());
+    }
 }
 
 /// The name that an entry is ordered by.
@@ -133,9 +152,6 @@ fn made(medium: &dyn Medium, survey: &Survey, name: &Name, holder: &[u8]) -> Opt
         let folder = if file.notes.contains(Notes::FOLDER) { DUP_FOLDER } else { 0 };
         put(&mut key, 56, &(standard.value().le32(32) & 0xFFFF | kept | folder).to_le_bytes());
     }
-    if let Some(data) = survey.records.stream_of(file, kind::DATA, "").first() {
-        put(&mut key, 40, &data.allocated.to_le_bytes());
-        put(&mut key, 48, &data.size.to_le_bytes());
-    }
+    sizes(&survey.records, file, &mut key);
     Some(folder_entry(reference(file.number, file.sequence), &key))
 }
