@@ -5,9 +5,12 @@
 //! ftyp: brand (4), …       moov: the index (mvhd: times)       mdat: the data       meta: the index of pictures
 //! ```
 //!
-//! A recorder writes the data first and the index last: where it lost power, there is a data box without an index.
+//! The index has a table of the samples of each track (`film.rs`). A recorder writes the data first and the index last: where it lost power, there is a data box without an index.
 
-use super::{End, Format, Proof, Tape, Walked, Why};
+use super::{
+    End, Format, Proof, Tape, Walked, Why,
+    film::{Samples, Stand, TRACKS, Track},
+};
 use crate::arith::{Peek, Sat};
 use jiff::{Timestamp, civil::DateTime, tz::Offset};
 
@@ -33,8 +36,61 @@ pub(super) fn of_brand(brand: &[u8]) -> Option<Format> {
 }
 
 pub(super) fn walk(format: Format, tape: &mut Tape<'_>) -> Walked {
+    walk_with_stands(format, tape, 0).0
+}
+
+/// The same with the places to go on from where a sample of a film broke.
+pub(super) fn walk_with_stands(format: Format, tape: &mut Tape<'_>, grid: u64) -> (Walked, Vec<Stand>) {
+    let (mut walked, tracks) = boxes(format, tape);
+    let End::Whole { length, .. } = walked.end else { return (walked, Vec::new()) };
+    let mut samples = Samples::of(&tracks);
+    let Some((number, broken)) = samples.broken(tape) else { return (walked, Vec::new()) };
+    let good = if let End::Broken { good, .. } = &broken { *good } else { length };
+    walked.end = broken;
+    (walked, samples.stands(format, (number, good), grid, length))
+}
+
+/// Where the index of a film should begin that has none where its data ends.
+pub(super) fn index_due(tape: &mut Tape<'_>) -> Option<u64> {
+    let mut at = 0_u64;
+    let mut data = false;
+    for _ in 0..MOST {
+        let head = tape.at(at, 16);
+        let kind = [head.byte(4), head.byte(5), head.byte(6), head.byte(7)];
+        let length = if head.be32(0) == 1 { head.be64(8) } else { u64::from(head.be32(0)) };
+        if !KNOWN.contains(&&kind) {
+            return data.then_some(at);
+        }
+        let end = at.plus(length);
+        if length < 8 || end >= tape.length() || matches!(&kind, b"moov" | b"moof") {
+            return None;
+        }
+        data |= &kind == b"mdat";
+        at = end;
+    }
+    None
+}
+
+/// An index stands here that leads to data up to nearly `due`.
+pub(super) fn is_index(tape: &mut Tape<'_>, due: u64) -> bool {
+    let head = tape.at(0, 16).to_vec();
+    if head.part(4, 4) != b"moov" || !head.part(12, 4).is_ascii() {
+        return false;
+    }
+    let mut seen = Index::default();
+    inside(tape, 8, u64::from(head.be32(0)), 0, &mut seen);
+    let furthest = furthest(&seen.tracks).max(Samples::of(&seen.tracks).end());
+    !seen.broken && furthest <= due && furthest >= due.per(4).times(3)
+}
+
+fn furthest(tracks: &[Track]) -> u64 {
+    tracks.iter().map(Track::furthest).max().unwrap_or(0)
+}
+
+/// The boxes of a file, and the tracks that its index speaks of.
+fn boxes(format: Format, tape: &mut Tape<'_>) -> (Walked, Vec<Track>) {
     let mut walked = Walked::of(format, End::early(0, 0));
-    let (mut at, mut index, mut data, mut furthest) = (0_u64, false, None, 0_u64);
+    let (mut at, mut index, mut data, mut seen) = (0_u64, false, None, Index::default());
     for _ in 0..MOST {
         let head = tape.at(at, 16);
         let kind = [head.byte(4), head.byte(5), head.byte(6), head.byte(7)];
@@ -54,29 +110,18 @@ pub(super) fn walk(format: Format, tape: &mut Tape<'_>) -> Walked {
                 break;
             }
             walked.end = End::early(at, tape.length());
-            return walked;
+            return (walked, Vec::new());
         }
         match &kind {
-            b"moov" => {
+            b"moov" | b"meta" => {
                 index = true;
-                let about = tape.at(at, length.min(1 << 20).size()).to_vec();
-                let mut seen = Index::default();
-                inside(&about, 8, about.len(), 0, &mut seen);
-                walked.taken = seen.taken;
-                furthest = furthest.max(seen.furthest);
-                if seen.broken && length <= 1 << 20 {
+                // The version of a meta box stands before what is in it.
+                let skip = if &kind == b"moov" { own } else { own.plus(4) };
+                inside(tape, at.plus(skip), end, 0, &mut seen);
+                walked.taken = walked.taken.or(seen.taken);
+                if seen.broken {
                     walked.end = End::unfit(at, end, "an index that cannot be");
-                    return walked;
-                }
-            }
-            b"meta" => {
-                index = true;
-                let about = tape.at(at, length.min(1 << 20).size()).to_vec();
-                let mut seen = Index::default();
-                inside(&about, 12, about.len(), 0, &mut seen);
-                if seen.broken && length <= 1 << 20 {
-                    walked.end = End::unfit(at, end, "an index that cannot be");
-                    return walked;
+                    return (walked, Vec::new());
                 }
             }
             b"moof" => index = true,
@@ -85,6 +130,7 @@ pub(super) fn walk(format: Format, tape: &mut Tape<'_>) -> Walked {
         }
         at = end;
     }
+    let furthest = furthest(&seen.tracks);
     walked.end = match data {
         Some(_) if index && furthest <= at => End::whole(at, Proof::Structure),
         Some(_) if index => End::unfit(at, at, "the index leads behind the data"),
@@ -95,7 +141,7 @@ pub(super) fn walk(format: Format, tape: &mut Tape<'_>) -> Walked {
         }
         None => End::unfit(at, at, "no box begins"),
     };
-    walked
+    (walked, seen.tracks)
 }
 
 /// How far data goes whose box has no end: to the length that it states, or to the zeros behind it.
@@ -112,49 +158,47 @@ fn data_end(tape: &mut Tape<'_>, from: u64) -> u64 {
 #[derive(Default)]
 struct Index {
     taken: Option<DateTime>,
-    /// The last place of a piece of data that it names.
-    furthest: u64,
+    tracks: Vec<Track>,
+    /// Boxes that were looked at.
+    boxes: usize,
     broken: bool,
 }
 
-/// Boxes within boxes.
-fn inside(bytes: &[u8], mut at: usize, end: usize, depth: u32, seen: &mut Index) {
-    while at.plus(8) <= end {
-        let length = bytes.be32(at).size();
-        let kind = bytes.part(at.plus(4), 4);
+/// Boxes within boxes, from `at` to `end`.
+fn inside(tape: &mut Tape<'_>, mut at: u64, end: u64, depth: u32, seen: &mut Index) {
+    while at.plus(8) <= end && seen.boxes < MOST && !seen.broken {
+        seen.boxes = seen.boxes.plus(1);
+        let head = tape.at(at, 32).to_vec();
+        let length = u64::from(head.be32(0));
+        let kind = [head.byte(4), head.byte(5), head.byte(6), head.byte(7)];
         // Some writers end a list of boxes with four zeros.
         if length == 0 {
             return;
         }
         let stop = at.plus(length);
-        if length < 8 || stop > end || !kind.iter().all(|byte| (0x20..=0x7E).contains(byte) || *byte == 0xA9)
-        {
+        let named = kind.iter().all(|byte| (0x20..=0x7E).contains(byte) || *byte == 0xA9);
+        if length < 8 || stop > end || !named {
             seen.broken = true;
             return;
         }
-        match kind {
-            b"trak" | b"mdia" | b"minf" | b"stbl" if depth < 8 => {
-                inside(bytes, at.plus(8), stop, depth.plus(1), seen);
+        match &kind {
+            b"trak" if depth == 0 && seen.tracks.len() < TRACKS => {
+                seen.tracks.push(Track::default());
+                inside(tape, at.plus(8), stop, depth.plus(1), seen);
+            }
+            b"mdia" | b"minf" | b"stbl" if depth < 8 => {
+                inside(tape, at.plus(8), stop, depth.plus(1), seen);
             }
             b"mvhd" => {
-                let wide = bytes.byte(at.plus(8)) == 1;
-                let made = if wide { bytes.be64(at.plus(12)) } else { u64::from(bytes.be32(at.plus(12))) };
+                let wide = head.byte(8) == 1;
+                let made = if wide { head.be64(12) } else { u64::from(head.be32(12)) };
                 seen.taken = since_1904(made);
             }
-            b"stco" | b"co64" => {
-                let each = if kind == b"stco" { 4 } else { 8 };
-                let count = bytes.be32(at.plus(12)).size();
-                if count.times(each).plus(16) > length {
-                    seen.broken = true;
-                    return;
-                }
-                let last = at.plus(16).plus(count.minus(1).times(each));
-                if count > 0 {
-                    let place = if each == 4 { u64::from(bytes.be32(last)) } else { bytes.be64(last) };
-                    seen.furthest = seen.furthest.max(place);
+            _ => {
+                if let Some(track) = seen.tracks.last_mut() {
+                    seen.broken |= !track.take(kind, tape, at, stop);
                 }
             }
-            _ => {}
         }
         at = stop;
     }

@@ -14,6 +14,7 @@ mod bitmap;
 mod boxes;
 mod compound;
 mod deflate;
+mod film;
 mod gif;
 mod jpeg;
 mod markup;
@@ -419,14 +420,22 @@ enum Place {
     Jpeg(Box<jpeg::Stand>),
     /// The chunk that begins there.
     Png(u64),
+    /// The picture that begins there.
+    Gif(u64),
+    Film(film::Stand),
 }
 
 impl Resume {
+    /// It goes on with samples of a film.
+    pub fn is_film(&self) -> bool {
+        matches!(self.0, Place::Film(_))
+    }
     /// Bytes that were walked.
     pub fn at(&self) -> u64 {
         match &self.0 {
             Place::Jpeg(stand) => stand.at(),
-            Place::Png(at) => *at,
+            Place::Png(at) | Place::Gif(at) => *at,
+            Place::Film(stand) => stand.at(),
         }
     }
 }
@@ -439,16 +448,36 @@ pub fn walk_with_stands(format: Format, tape: &mut Tape<'_>, grid: u64) -> (Walk
             let (walked, stands) = jpeg::walk(tape, Some(grid));
             (walked, stands.into_iter().map(|stand| Resume(Place::Jpeg(Box::new(stand)))).collect())
         }
-        Format::Png => {
+        Format::Png | Format::Gif => {
             let walked = walk(format, tape);
-            let chunk = match walked.end {
-                End::Broken { good, .. } if good > 8 => vec![Resume(Place::Png(good))],
+            let place = if format == Format::Png { Place::Png } else { Place::Gif };
+            let stands = match walked.end {
+                End::Broken { good, .. } if good > 8 => vec![Resume(place(good))],
                 _ => Vec::new(),
             };
-            (walked, chunk)
+            (walked, stands)
+        }
+        film if is_film(film) => {
+            let (walked, stands) = boxes::walk_with_stands(film, tape, grid);
+            (walked, stands.into_iter().map(|stand| Resume(Place::Film(stand))).collect())
         }
         other => (walk(other, tape), Vec::new()),
     }
+}
+
+/// Films whose index may stand behind their data.
+fn is_film(format: Format) -> bool {
+    matches!(format, Format::Mp4 | Format::Mov | Format::ThreeGp | Format::M4a)
+}
+
+/// Where the index of a film should begin that has none where its data ends.
+pub fn index_due(format: Format, tape: &mut Tape<'_>) -> Option<u64> {
+    if is_film(format) { boxes::index_due(tape) } else { None }
+}
+
+/// The index of a film begins here, whose data ends at its byte `due`.
+pub fn is_index(tape: &mut Tape<'_>, due: u64) -> bool {
+    boxes::is_index(tape, due)
 }
 
 /// Goes on with a walk over `tape`, whose first bytes are those that were walked.
@@ -456,5 +485,7 @@ pub fn resume(stand: &Resume, tape: &mut Tape<'_>) -> Walked {
     match &stand.0 {
         Place::Jpeg(stand) => jpeg::resume(stand, tape),
         Place::Png(at) => Walked::of(Format::Png, png::walk_from(tape, *at)),
+        Place::Gif(at) => Walked::of(Format::Gif, gif::walk_from(tape, *at)),
+        Place::Film(stand) => stand.resume(tape),
     }
 }

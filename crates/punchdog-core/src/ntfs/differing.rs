@@ -7,7 +7,7 @@
 
 use super::{
     index::Entry,
-    layout::{NAME_SHORT, kind},
+    layout::{NAME_SHORT, kind, own},
     records::{Flaw, Notes, Piece, Records},
 };
 use crate::arith::{Peek, Sat};
@@ -61,7 +61,9 @@ pub(super) fn of(records: &Records, folder: u32, entry: &Entry<'_>, name: u32) -
     if (size, modified) == (data.size, file.modified) || name.space == NAME_SHORT {
         return None;
     }
-    if !entry.reached
+    // The file system's own are written late, or never.
+    if name.file < own::FIRST_FREE
+        || !entry.reached
         || file.notes.intersects(Notes::FOLDER | Notes::SHORT)
         || data.bad.is_some()
         || !one_name()

@@ -7,6 +7,7 @@ use super::{
     Complete, Error, Find, Search, Take,
     find::stretches,
     ground::{Rest, SECTOR},
+    pieces::{Together, joined},
 };
 use crate::{
     arith::Sat,
@@ -34,6 +35,8 @@ struct Hit {
     walked: Walked,
     /// Where it stands, as far as it fits.
     places: Vec<Extent>,
+    /// What it was put together of, where that is pieces that lie apart.
+    together: Option<Together>,
 }
 
 /// A file whose structure broke: it may go on elsewhere.
@@ -84,7 +87,10 @@ impl Search<'_> {
                     if self.wish.wants(group) && !hit.places.is_empty() {
                         let count = found.entry(group.name()).or_default();
                         *count = count.plus(1);
-                        take(unnamed(&hit.walked, hit.start, &hit.places))?;
+                        take(match &hit.together {
+                            Some(together) => joined(together, hit.start),
+                            None => unnamed(&hit.walked, hit.start, &hit.places),
+                        })?;
                     }
                 } else if self.wish.wants(group)
                     && pending.len() < MOST_BROKEN
@@ -176,6 +182,13 @@ impl Search<'_> {
     fn hit(&self, at: u64, format: Format) -> Option<Hit> {
         let rest = Rest::new(self.image, &self.ground, &self.claimed, at);
         let mut walked = formats::walk(format, &mut Tape::new(&rest));
+        // Where the index of a film is not where its data ends, that was written around something.
+        if matches!(walked.end, End::Broken { why: Why::NeverClosed(_), .. })
+            && let Some(film) = self.film(&rest, at, &walked)
+        {
+            let (walked, places) = (film.walked.clone(), film.places.clone());
+            return Some(Hit { start: at, walked, places, together: Some(film) });
+        }
         let length = length_of(&walked);
         let places = rest.places_up_to(length);
         let there = places.iter().fold(0_u64, |sum, place| sum.plus(place.length));
@@ -185,7 +198,7 @@ impl Search<'_> {
         }
         // What breaks early may go on elsewhere.
         let strong = !formats::is_weak(format);
-        (strong || walked.is_worth_keeping()).then_some(Hit { start: at, walked, places })
+        (strong || walked.is_worth_keeping()).then_some(Hit { start: at, walked, places, together: None })
     }
 
     /// The same for a beginning that is known from an earlier search.

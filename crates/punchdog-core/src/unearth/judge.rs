@@ -178,10 +178,11 @@ impl Search<'_> {
         }
         let rest = Rest::new(self.image, &self.ground, &self.claimed, start);
         let walked = formats::walk(format, &mut Tape::new(&rest));
-        let (places, how) = match &walked.end {
+        let (places, reason) = match &walked.end {
             // The structure has to end where the file does.
             End::Whole { length, .. } if *length <= record.size && length.plus(step) > record.size => {
-                (rest.places(record.size)?, "around the clusters of others")
+                let how = "around the clusters of others; its structure fits to its end";
+                (rest.places(record.size)?, how.to_owned())
             }
             End::Whole { .. } => return None,
             End::Broken { good, at, .. } => {
@@ -189,10 +190,10 @@ impl Search<'_> {
                 let found = self
                     .around_blanks(start, &walked, size)
                     .or_else(|| self.second(&rest, start, &walked, (*good, *at), size))?;
-                (found.places, "put together of pieces that lie apart")
+                let words = found.words();
+                (found.places, words)
             }
         };
-        let reason = format!("{how}; its structure fits to its end");
         let content = Content::stored(places, record.size);
         Some(Judged { complete: Complete::Likely, reason, content, own: true })
     }

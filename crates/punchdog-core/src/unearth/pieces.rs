@@ -16,6 +16,7 @@ use crate::{
 };
 use rangemap::RangeSet;
 use rayon::prelude::*;
+use std::ops::Range;
 
 /// Clusters before a break that may be the first wrong one.
 const BACK: usize = 12;
@@ -23,6 +24,8 @@ const BACK: usize = 12;
 const MOST_NEAR: u64 = 64 << 20;
 /// Bytes of a chunk in which the break is looked for.
 const CHUNK: u64 = 256 << 10;
+/// Bytes of a unit of a film in which the break is looked for.
+const UNIT: u64 = 512 << 10;
 /// Clusters behind and before at which the second piece is looked for.
 const AHEAD: usize = 2048;
 const BEFORE: usize = 256;
@@ -40,6 +43,8 @@ const AT_ONCE: usize = 32;
 pub(super) struct Together {
     pub(super) walked: Walked,
     pub(super) places: Vec<Extent>,
+    /// Where two pieces of a film meet: somewhere in these of its bytes, which nothing can be held against.
+    pub(super) meeting: Option<Range<u64>>,
 }
 
 impl Search<'_> {
@@ -69,7 +74,7 @@ impl Search<'_> {
                 match found.filter(|found| !overlaps(&found.places)) {
                     Some(found) => {
                         found.places.iter().for_each(|place| self.claim(*place));
-                        take(joined(&found.walked, one.start, &found.places))?;
+                        take(joined(&found, one.start))?;
                     }
                     None if one.walked.is_worth_keeping() => take(self.as_it_is(one))?,
                     None => {}
@@ -95,7 +100,7 @@ impl Search<'_> {
         if let End::Whole { length, .. } = walked.end
             && let Some(places) = rest.places(length)
         {
-            return Some(Together { walked, places });
+            return Some(Together { walked, places, meeting: None });
         }
         self.around_blanks(start, before, None)
             .or_else(|| self.second(&rest, start, before, (*good, *at), None))
@@ -132,7 +137,7 @@ impl Search<'_> {
             return None;
         }
         let places = rest.places(length).filter(|places| places.iter().all(|place| place.end() <= end))?;
-        Some(Together { walked, places })
+        Some(Together { walked, places, meeting: None })
     }
 
     /// Looks for the second piece near; with a `size`, only what makes the file just as long will do.
@@ -146,11 +151,22 @@ impl Search<'_> {
     ) -> Option<Together> {
         let stretch = self.ground.stretch(start)?;
         let step = self.grid(stretch);
+        let fits = |found: &Together| {
+            size.is_none_or(|size| matches!(found.walked.end, End::Whole { length, .. } if length == size))
+        };
+        if let Some(film) = self.film(rest, start, before).filter(fits) {
+            return Some(film);
+        }
         let (_, stands) = formats::walk_with_stands(before.format, &mut Tape::new(rest), step);
         let mut budget = BUDGET;
         let first = at.per(step).max(1);
         // A chunk with a wrong sum says nothing of where in it the wrong bytes begin; codes do, soon behind.
-        let back = if before.format == Format::Png { CHUNK.per(step) } else { BACK.wide() };
+        let back = match before.format {
+            Format::Png => CHUNK.per(step),
+            // Nothing within a unit of a picture of a film can be held against anything.
+            _ if stands.last().is_some_and(Resume::is_film) => UNIT.per(step),
+            _ => BACK.wide(),
+        };
         let last = good.per(step).max(first.minus(back)).max(1);
         let candidates = self.candidates(rest, start, first.times(step), step, stretch);
         let mut heads = Vec::new();
@@ -160,6 +176,20 @@ impl Search<'_> {
             let stand = stands.iter().rfind(|stand| stand.at() <= length);
             heads.push((places, stand));
         }
+        // Where the break lies within a unit of a film, all that follows lies as far on.
+        if let Some((head, Some(stand))) =
+            heads.first().filter(|_| stands.last().is_some_and(Resume::is_film))
+        {
+            for candidate in &candidates {
+                let found = self.attempt(before, head, Some(stand), *candidate, &mut budget);
+                if let Some(found) = found.filter(fits) {
+                    return Some(Together { meeting: meeting(good, at, step), ..found });
+                }
+                if budget == 0 || self.watch.stop() {
+                    return None;
+                }
+            }
+        }
         // The nearest places first, with each of the breaks.
         for near in candidates.chunks(NEAR) {
             for (head, stand) in &heads {
@@ -167,17 +197,54 @@ impl Search<'_> {
                 let follows = head.last().map_or(0, |place| place.end());
                 for candidate in near.iter().filter(|place| **place != follows && !own.contains(place)) {
                     let together = self.attempt(before, head, *stand, *candidate, &mut budget);
-                    let fits = |found: &Together| {
-                        size.is_none_or(
-                            |size| matches!(found.walked.end, End::Whole { length, .. } if length == size),
-                        )
-                    };
                     if together.as_ref().is_some_and(fits) {
                         return together;
                     }
                     if budget == 0 || self.watch.stop() {
                         return None;
                     }
+                }
+            }
+        }
+        None
+    }
+
+    /// A film whose index is not where its data ends: where that is found so many clusters on, its table tells at which
+    /// sample the film breaks, and all behind lies as far on.
+    pub(super) fn film(&self, rest: &Rest<'_>, start: u64, before: &Walked) -> Option<Together> {
+        let due = formats::index_due(before.format, &mut Tape::new(rest))?;
+        let stretch = self.ground.stretch(start)?;
+        let step = self.grid(stretch);
+        let data = rest.places(due)?;
+        let from = data.last()?.end();
+        let mut budget = BUDGET;
+        for gap in (1..=AHEAD.wide()).map(|clusters| clusters.times(step)) {
+            let place = from.plus(gap);
+            if place >= stretch.end() || budget == 0 || self.watch.stop() {
+                return None;
+            }
+            if self.image.lenient(place, 8).bytes.part(4, 4) != b"moov" {
+                continue;
+            }
+            let index = Rest::behind(self.image, &self.ground, &self.claimed, &[], place);
+            if !formats::is_index(&mut Tape::new(&index), due) {
+                continue;
+            }
+            let whole = Rest::behind(self.image, &self.ground, &self.claimed, &data, place);
+            let (walked, stands) = formats::walk_with_stands(before.format, &mut Tape::new(&whole), step);
+            let (good, at) = match walked.end {
+                End::Whole { length, .. } => {
+                    let places = whole.places(length)?;
+                    return Some(Together { walked, places, meeting: None });
+                }
+                End::Broken { good, at, .. } => (good, at),
+            };
+            for number in (good.per(step).max(1)..=at.per(step)).rev() {
+                let Some(head) = rest.places(number.times(step)) else { continue };
+                let next = head.last().map_or(0, |place| place.end()).plus(gap);
+                let stand = stands.iter().rfind(|stand| stand.at() <= number.times(step));
+                if let Some(found) = self.attempt(before, &head, stand, next, &mut budget) {
+                    return Some(Together { meeting: meeting(good, at, step), ..found });
                 }
             }
         }
@@ -204,7 +271,7 @@ impl Search<'_> {
         let End::Whole { length, .. } = walked.end else { return None };
         let places = rest.places(length)?;
         let walked = Walked { taken: before.taken, title: before.title.clone(), ..walked };
-        Some(Together { walked, places })
+        Some(Together { walked, places, meeting: None })
     }
 
     /// Bytes of the clusters that files begin at: the most that nearly all beginnings of found files in the stretch are
@@ -271,10 +338,29 @@ impl Search<'_> {
     }
 }
 
+/// Where the pieces of a film meet, where that can be at more than one border of clusters.
+fn meeting(good: u64, at: u64, step: u64) -> Option<Range<u64>> {
+    let (first, last) = (good.per(step).max(1), at.per(step));
+    (first < last).then(|| first.times(step)..last.times(step))
+}
+
+impl Together {
+    /// How it was put together, and what that proves.
+    pub(super) fn words(&self) -> String {
+        let mut words = format!("put together of {} pieces that lie apart", self.places.len());
+        words.push_str("; its structure fits to its end");
+        if let Some(Range { start, end }) = &self.meeting {
+            let unsure = format!(
+                "; where they meet is not known: in a picture of the film, at its bytes {start} to {end}"
+            );
+            words.push_str(&unsure);
+        }
+        words
+    }
+}
+
 /// A file that was put together.
-fn joined(walked: &Walked, start: u64, places: &[Extent]) -> Find {
-    let find = unnamed(walked, start, places);
-    let pieces = places.len();
-    let reason = format!("put together of {pieces} pieces that lie apart; its structure fits to its end");
-    Find { complete: Complete::Likely, reason, ..find }
+pub(super) fn joined(together: &Together, start: u64) -> Find {
+    let find = unnamed(&together.walked, start, &together.places);
+    Find { complete: Complete::Likely, reason: together.words(), ..find }
 }

@@ -479,6 +479,58 @@ fn pictures_in_two_pieces_are_put_together() {
     }
 }
 
+/// Where the index of a film stands does not matter: in front of its data, behind it, or behind it in the second piece.
+/// What lies between the pieces begins no file, so that nothing but the film tells where it goes on.
+#[test]
+fn films_in_two_pieces_are_put_together() {
+    let kinds = Path::new(env!("CARGO_MANIFEST_DIR")).join("../punchdog-lab/tests/kinds");
+    let mut seed = Seed::new(41);
+    let mut exact = 0;
+    let films = ["front.mp4", "behind.mov", "hevc.mp4", "frames.mov", "visual.mp4", "busy.gif"];
+    for (name, cut, gap) in films.iter().flat_map(|name| [(name, 3, 2), (name, 5, 9), (name, 2, 31)]) {
+        let film = fs::read(kinds.join(name)).unwrap();
+        let step = 4096;
+        let mut noise = |length: usize| -> Vec<u8> {
+            let byte = |_| seed.number().to_le_bytes()[2];
+            (0..length).map(byte).collect()
+        };
+        let mut image = vec![0; 4096];
+        image.extend(&film[..cut * step]);
+        image.extend(noise(gap * step));
+        image.extend(&film[cut * step..]);
+        image.resize(image.len().next_multiple_of(4096), 0);
+        let folder = folder_with("card.img", &image);
+        json(folder.path(), &["unearth", "card.img", "--out", "finds.json"], 0);
+        let found = finds(folder.path(), &image);
+        let case = format!("{name}, {cut}, {gap}: {found:#?}");
+        let (find, hash) = found
+            .iter()
+            .find(|(find, _)| find["extents"][0]["offset"] == 4096 && find["complete"] != "no")
+            .expect(&case);
+        assert_eq!(
+            (&find["complete"], find["size"].as_u64()),
+            (&Value::from("likely"), Some(film.len() as u64))
+        );
+        exact += u32::from(*hash == sum(&film));
+        // Where they meet is told as far as it is known: the pieces are right up to there, and from there on.
+        let reason = find["reason"].as_str().unwrap();
+        let numbers: Vec<usize> =
+            reason.split(|c: char| !c.is_ascii_digit()).filter_map(|word| word.parse().ok()).collect();
+        assert_eq!(numbers.first(), Some(&2), "{case}");
+        let meeting = numbers.get(1).zip(numbers.get(2)).map_or(cut * step..cut * step, |(a, b)| *a..*b);
+        let pieces: Vec<(usize, usize)> = find["extents"].as_array().unwrap().iter().map(place_of).collect();
+        assert!(meeting.start <= cut * step && cut * step <= meeting.end, "{case}");
+        assert!((meeting.start..=meeting.end).contains(&pieces[0].1), "{case}");
+        assert_eq!(pieces[1].0 - pieces[0].0 - pieces[0].1, gap * step, "{case}");
+    }
+    assert!(exact >= 9, "{exact}");
+}
+
+fn place_of(extent: &Value) -> (usize, usize) {
+    let number = |name: &str| usize::try_from(extent[name].as_u64().unwrap()).unwrap();
+    (number("offset"), number("length"))
+}
+
 #[test]
 fn a_search_goes_on_and_is_of_one_image() {
     let files = content(7);
