@@ -254,6 +254,7 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
     if let Some(content) = &plan.outcome.content {
         said_by_content(&mut page, content);
     }
+    undone(&mut page, &plan.outcome.undone);
     page.gap();
     page.line(&format!(
         "{STRONG}{}{STRONG:#}",
@@ -295,6 +296,20 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
     }
     page.print()
 }
+
+/// What could not be mended, and what it would need.
+pub(crate) fn undone(page: &mut Page, undone: &[String]) {
+    for what in undone.iter().take(UNDONE) {
+        page.say(&format!("Not done: {what}."));
+    }
+    let more = undone.len().saturating_sub(UNDONE);
+    if more > 0 {
+        page.say(&format!("And {more} more that are not done; the plan file names them."));
+    }
+}
+
+/// Things that are not done, which are told in full.
+const UNDONE: usize = 5;
 
 /// The command that answers a question otherwise.
 fn answer(choices: &[Choice], given: &Given, again: &str) -> Option<String> {

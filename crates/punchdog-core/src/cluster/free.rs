@@ -58,10 +58,14 @@ impl Room {
         taken
     }
 
+    /// Clusters there are.
+    pub(crate) fn count(&self) -> u32 {
+        self.runs.iter().fold(0_u32, |sum, (_, length)| sum.plus(*length))
+    }
+
     /// Takes exactly `count`, or nothing.
     pub(crate) fn exactly(&mut self, count: u32) -> Option<Vec<u32>> {
-        let there = self.runs.iter().fold(0_u32, |sum, (_, length)| sum.plus(*length));
-        (there >= count).then(|| self.up_to(count))
+        (self.count() >= count).then(|| self.up_to(count))
     }
 }
 

@@ -110,13 +110,15 @@ pub struct Steps<'w> {
     done: Vec<Step>,
     /// How many there were when the part of the round began that is asked about.
     before: usize,
+    /// What could not be done, and what it would need.
+    undone: Vec<String>,
     watch: &'w dyn Watch,
 }
 
 impl<'w> Steps<'w> {
     /// No step yet; `watch` may ask to stop.
     pub fn new(watch: &'w dyn Watch) -> Self {
-        Self { done: Vec::new(), before: 0, watch }
+        Self { done: Vec::new(), before: 0, undone: Vec::new(), watch }
     }
     /// Runs `write` on the window as one step, and keeps the step if it changed a byte.
     pub fn run(
@@ -138,6 +140,14 @@ impl<'w> Steps<'w> {
             self.done.push(step);
         }
         Ok(())
+    }
+    /// Says of something that it cannot be done, and what it would need.
+    pub(crate) fn leave(&mut self, what: impl Into<String>) {
+        self.undone.push(what.into());
+    }
+    /// What could not be done since this was asked last.
+    pub(crate) fn take_undone(&mut self) -> Vec<String> {
+        std::mem::take(&mut self.undone)
     }
     /// Steps so far.
     pub(crate) fn count(&self) -> usize {

@@ -114,6 +114,8 @@ struct KnownVolume {
     label: Option<String>,
     /// Names under which its questions were put, with nothing left to mend.
     idle: Vec<Option<u64>>,
+    /// What of it could not be mended, and what that would need.
+    undone: Vec<String>,
 }
 
 impl KnownVolume {
@@ -121,7 +123,7 @@ impl KnownVolume {
         let window = Window::new(medium, place);
         let volume = registry::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?;
         let survey = Some(volume.survey(&window, watch)?);
-        Ok(Self { place, volume, survey, measured: None, label: None, idle: Vec::new() })
+        Ok(Self { place, volume, survey, measured: None, label: None, idle: Vec::new(), undone: Vec::new() })
     }
 
     /// Where something asks whose survey was let go, the bytes are the same and are read again.
@@ -406,6 +408,11 @@ impl Known {
         Ok(())
     }
 
+    /// What could not be mended, and what that would need.
+    pub(crate) fn undone(&mut self) -> Vec<String> {
+        self.volumes.iter_mut().flat_map(|known| std::mem::take(&mut known.undone)).collect()
+    }
+
     fn mend_table(
         &mut self,
         overlay: &mut Overlay<'_>,
@@ -439,6 +446,7 @@ impl Known {
             survey.mend(&mut OverlayWindow::new(overlay, place), choices, done, watch)?;
         }
         choices.about(None);
+        known.undone = done.take_undone();
         if !done.any() {
             known.idle.push(about);
             // This is how it stays: measured now, its survey can go.

@@ -118,6 +118,9 @@ pub struct Outcome {
     /// Ranges of the copy that have zeros for what could not be read, and that no step wrote.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub lost: Vec<Extent>,
+    /// What could not be mended for want of something, and what it would need.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub undone: Vec<String>,
     /// What the content of the files that rest on judgement says, where that was asked for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub content: Option<Content>,
@@ -235,6 +238,7 @@ pub fn build_for(
         return Err(PlanError::NoSuchChoice { answers: unused.join(", ") });
     }
     let (after, files_after) = known.measure(&overlay, watch)?;
+    let undone = known.undone();
     // What was read is not needed any more, and its room is.
     drop(known);
     let written = Tally::between(&medium, &overlay, &overlay.changed());
@@ -265,7 +269,7 @@ pub fn build_for(
         volume,
         steps,
         choices: choices.offered(),
-        outcome: Outcome { before, after, fates, changes, written, lost, content: None, summary },
+        outcome: Outcome { before, after, fates, changes, written, lost, undone, content: None, summary },
         seal: String::new(),
     };
     plan.seal = plan.computed_seal();

@@ -254,6 +254,15 @@ fn without_room_for_an_index_nothing_is_written_over() {
     let choose = BTreeMap::from([("unowned-clusters".to_owned(), "keep".to_owned())]);
     let plan = plan::build(&medium, "", whole, choose, &Silent).unwrap();
     assert!(!plan.outcome.after.sound, "where should the names go?");
+    // What it would need is said: the 300 long names, and short ones beside half of them.
+    let undone: Vec<&String> =
+        plan.outcome.undone.iter().filter(|what| what.contains("index of Rings")).collect();
+    assert_eq!(undone.len(), 1, "{:?}", plan.outcome.undone);
+    assert!(
+        undone[0].contains("450 names need 69632 bytes")
+            && undone[0].ends_with("; 0 bytes of the volume are free"),
+        "{undone:?}"
+    );
     let overlay = plan.replay(&medium).unwrap();
     let all: &dyn Medium = &overlay;
     assert_eq!(listed(&all.bytes(0, patient.bytes.len()).unwrap()), before);

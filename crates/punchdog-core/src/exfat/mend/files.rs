@@ -632,9 +632,16 @@ fn crossed(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         let Some(first) = row else {
             let step = Step::new(
                 "file-emptied",
-                format!("{path}: set length and first cluster to 0"),
+                if taken == "duplicate" {
+                    let many = counted(clusters.len().wide(), "cluster", "clusters");
+                    format!(
+                        "{path}: set length and first cluster to 0: {many} in a row for a copy are not free"
+                    )
+                } else {
+                    format!("{path}: set length and first cluster to 0")
+                },
                 Provenance::Judged,
-                "as chosen, or for want of room",
+                "its clusters are another's too",
                 &[&c::CROSSED],
             )
             .file(path);

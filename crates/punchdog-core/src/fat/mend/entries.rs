@@ -310,9 +310,11 @@ fn crossed(job: &mut Job<'_, '_, '_, '_>, troubled: &[(u32, Node)]) -> Result<()
             continue;
         }
         let fresh = if taken == "duplicate" { take_clusters(job, shared.len().narrow()) } else { None };
-        match fresh {
-            Some(fresh) => duplicate(job, node, &path, clusters, &shared, &fresh)?,
-            None => cut_before(job, node, &path, &clusters, shared.first().copied().unwrap_or(0))?,
+        if let Some(fresh) = fresh {
+            duplicate(job, node, &path, clusters, &shared, &fresh)?;
+        } else {
+            let keep = shared.first().copied().unwrap_or(0);
+            cut_before(job, node, &path, (&clusters, keep), taken != "duplicate")?;
         }
     }
     Ok(())
@@ -368,14 +370,17 @@ fn cut_before(
     job: &mut Job<'_, '_, '_, '_>,
     node: &Node,
     path: &str,
-    clusters: &[u32],
-    keep: usize,
+    (clusters, keep): (&[u32], usize),
+    chosen: bool,
 ) -> Result<(), MediumError> {
     let geometry = job.believed.geometry;
     let size = keep.narrow().times(geometry.cluster_bytes()).min(node.entry.size.get());
     let step = Step::new(
         "cross-link-cut",
-        format!("{path}: end it before the shared clusters, at {size} bytes"),
+        format!(
+            "{path}: end it before the shared clusters, at {size} bytes{}",
+            if chosen { "" } else { ": there is no room for a copy of its own" }
+        ),
         Provenance::Judged,
         "the other file's size fits the shared clusters, or it comes first",
         &[&c::CROSS_LINKED],

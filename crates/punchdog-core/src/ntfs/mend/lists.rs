@@ -53,7 +53,13 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     }
     for file in files {
         let others = extending.get(&file).map_or(&[][..], |others| others);
-        let Some(Written { record, runs, bytes }) = written(job, file, others, &mut room) else { continue };
+        let Some(Written { record, runs, bytes }) = written(job, file, others, &mut room) else {
+            job.steps.leave(format!(
+                "the attribute list of record {file} cannot be written anew: neither the record nor the free clusters \
+                 have room for it, or a record that it leads to cannot be read"
+            ));
+            continue;
+        };
         let step = step(
             "attribute-list-anew",
             format!("write the attribute list of record {file} anew"),

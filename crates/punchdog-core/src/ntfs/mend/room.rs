@@ -74,6 +74,13 @@ impl Clusters {
         }
     }
 
+    /// Bytes of free clusters that are left.
+    pub(super) fn bytes(&mut self, survey: &Survey, medium: &dyn Medium) -> u64 {
+        let room = self.room.get_or_insert_with(|| free(survey, medium));
+        self.geometry
+            .place([&*room, &self.blank, &self.others].map(|part| u64::from(part.count())).iter().sum())
+    }
+
     /// So many clusters, in a row where there is one; `None` where there are fewer.
     pub(super) fn rows(&mut self, survey: &Survey, medium: &dyn Medium, count: u64) -> Option<Vec<Run>> {
         let wanted = u32::try_from(count).ok()?;

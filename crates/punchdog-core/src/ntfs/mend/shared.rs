@@ -111,8 +111,9 @@ fn apart(job: &mut Job<'_, '_, '_, '_>, sharing: &[(File, Piece)]) -> Result<(),
         ];
         let asked = path.cloned().into_iter().collect();
         let taken = job.choices.ask(QUESTION, "Files share clusters. Who gets them?", &options, asked);
-        if taken != "duplicate" || !duplicate(job, piece, &split, shared, path, &mut room)? {
-            cut_before(job, file, piece, &split, path)?;
+        let chosen = taken != "duplicate";
+        if chosen || !duplicate(job, piece, &split, shared, path, &mut room)? {
+            cut_before(job, file, piece, (&split, chosen), path)?;
         }
         done.insert(file.number);
     }
@@ -231,14 +232,18 @@ fn cut_before(
     job: &mut Job<'_, '_, '_, '_>,
     file: &File,
     piece: &Piece,
-    split: &[(Run, bool)],
+    (split, chosen): (&[(Run, bool)], bool),
     path: Option<&String>,
 ) -> Result<(), MediumError> {
     let kept = split.iter().take_while(|(_, taken)| !taken);
     let clusters = kept.fold(piece.first_vcn, |sum, (run, _)| sum.plus(run.length));
     let step = step(
         "cross-link-cut",
-        format!("record {}: end it before the shared clusters", piece.file),
+        format!(
+            "record {}: end it before the shared clusters{}",
+            piece.file,
+            if chosen { "" } else { ": there is no room for a copy of its own" }
+        ),
         Provenance::Judged,
         "the other file comes to them in the course of a run, or comes first",
         &c::CROSSED,

@@ -1447,7 +1447,7 @@ fn clusters_and_chains() {
             exfat/cross-linked at 26676+4
               Recordings/dawn 0001.wav: a file shares clusters with another. The set stands at byte 26624 of the volume.
             judged: Recordings/dawn 0001.wav: set length and first cluster to 0
-              as chosen, or for want of room
+              its clusters are another's too
             35 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 loses its end; the volume is sound.
         "#]],
     );

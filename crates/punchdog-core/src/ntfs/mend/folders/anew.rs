@@ -30,6 +30,12 @@ pub(super) fn sizes(survey: &Survey, root: usize) -> Room {
     Room { block: geometry.index(), cluster: geometry.cluster().size(), root }
 }
 
+/// Bytes of blocks that an index of these entries needs.
+pub(super) fn bytes(survey: &Survey, wanted: &[Vec<u8>]) -> u64 {
+    let blocks = index(wanted.to_vec(), BY_NAME, sizes(survey, LEAST)).blocks.len();
+    blocks.times(survey.mft.geometry.index()).wide()
+}
+
 /// The bits of blocks, in whole eights of bytes.
 pub(super) fn bits(used: &BTreeSet<u64>, count: u64) -> Vec<u8> {
     let mut bits = vec![0; count.per_up(64).max(1).times(8).size()];

@@ -206,15 +206,23 @@ fn one(
         Some(change) => (false, Some(change)),
         None => (true, anew::lay(job, folder, &opened, wanted, room)),
     };
-    // Without room for it nothing is done, and what is wrong is said as before.
-    let Some(change) = change else { return Ok(()) };
-    let map = change.map.clone().unwrap_or_else(|| opened.blocks.map.clone());
-    drop(opened);
     let path = match news.path.as_deref() {
         Some("") => "the root folder".to_owned(),
         Some(path) => path.to_owned(),
         None => format!("folder {}", folder.number),
     };
+    // Without room for it nothing is done, and what is wrong is said as before.
+    let Some(change) = change else {
+        let (names, needs) = (counted(wanted.len().wide(), "name", "names"), anew::bytes(survey, wanted));
+        job.steps.leave(format!(
+            "the index of {path} cannot be laid anew: its {names} need {needs} bytes in blocks, and a place in the \
+             folder's records that says where these are; {} bytes of the volume are free",
+            room.bytes(survey, job.window)
+        ));
+        return Ok(());
+    };
+    let map = change.map.clone().unwrap_or_else(|| opened.blocks.map.clone());
+    drop(opened);
     let (name, does) = if anew {
         let many = counted(wanted.len().wide(), "name", "names");
         ("index-laid-anew", format!("lay the index of {path} anew, of {many}"))
@@ -240,8 +248,9 @@ fn one(
             "the records of these files are of an earlier writing: what they hold may be another's by now",
         );
     }
-    let step = match news.path.as_deref() {
-        None | Some("") => step,
+    // Where it rests on judgement, that is of these files.
+    let step = match news.path.as_deref().filter(|path| !path.is_empty() && news.older.is_empty()) {
+        None => step,
         Some(path) => step.file(path),
     };
     job.steps.run(job.window, step, |window| {
