@@ -128,6 +128,49 @@ fn nothing_is_given_up<G>(name: &str, patient: &Patient<G>) -> usize {
     adrift
 }
 
+/// Two files of one content, where single clusters here and there are all that is free: as many as a copy needs, or fewer.
+#[test]
+fn a_copy_of_its_own_takes_what_is_free_here_and_there() {
+    for (free, emptied) in [(6, false), (5, true)] {
+        let wish = exfat::small(512, 4096, 1);
+        let mut filler = exfat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
+        let picture = Seed::new(5).bytes(6 * 4096 - 100);
+        filler.file("first.bin", &picture, Placing::Row).unwrap();
+        filler.file("second.bin", b"", Placing::Row).unwrap();
+        for number in 0..2 * free {
+            filler.file(&format!("small {number:02}.bin"), &[number; 4000], Placing::Row).unwrap();
+        }
+        let rest = filler.free();
+        filler.file("rest.bin", &vec![9; rest as usize * 4096], Placing::Gaps).unwrap();
+        for number in 0..free {
+            filler.delete(&format!("small {:02}.bin", 2 * number));
+        }
+        let mut patient = Patient::new(filler.finish().unwrap());
+        let first = patient.find("first.bin");
+        let size = first.size.to_le_bytes();
+        for (at, bytes) in [(33, &[3][..]), (40, &size), (52, &first.clusters[0].to_le_bytes()), (56, &size)]
+        {
+            patient.write_set("second.bin", at, bytes);
+        }
+        let plan = planned(&patient.bytes);
+        let does: Vec<&str> = plan.steps.iter().map(|step| step.does.as_str()).collect();
+        assert!(plan.outcome.after.sound, "{does:?}: {:?}", plan.outcome.after.findings);
+        assert_eq!(
+            does.iter().any(|does| does.contains("6 clusters for a copy of its own are not free")),
+            emptied
+        );
+        let medium = Memory::new(patient.bytes.clone());
+        let overlay = plan.replay(&medium).unwrap();
+        let volume = registry::recognise(&overlay, &Silent).unwrap().expect("a volume");
+        let files = volume.files(&overlay, Wanted::default(), &Silent).unwrap();
+        let wanted = hex::encode(Sha256::digest(&picture));
+        let of = |hash: &String| {
+            files.iter().filter(|file| !file.folder && file.sha256(&overlay) == *hash).count()
+        };
+        assert_eq!(of(&wanted), if emptied { 1 } else { 2 }, "{does:?}");
+    }
+}
+
 #[test]
 fn fat_keeps_what_is_lost_as_far_as_there_is_room() {
     for kind in [Kind::Fat12, Kind::Fat16, Kind::Fat32] {

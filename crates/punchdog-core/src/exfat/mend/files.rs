@@ -2,7 +2,7 @@
 
 use super::{
     Job, names,
-    writing::{edit_stream, free_entries, set_of, take_row, write_set},
+    writing::{edit_stream, free_entries, link, set_of, take_exactly, write_set},
 };
 use crate::{
     arith::{Peek, Sat},
@@ -628,14 +628,15 @@ fn crossed(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             &options,
             vec![path.clone()],
         );
-        let row = (taken == "duplicate").then(|| take_row(job, clusters.len().narrow())).flatten();
-        let Some(first) = row else {
+        let count = clusters.len().narrow();
+        let fresh = (taken == "duplicate").then(|| take_exactly(job, count)).flatten();
+        let Some((first, fresh)) = fresh.and_then(|fresh| Some((*fresh.first()?, fresh))) else {
             let step = Step::new(
                 "file-emptied",
                 if taken == "duplicate" {
                     let many = counted(clusters.len().wide(), "cluster", "clusters");
                     format!(
-                        "{path}: set length and first cluster to 0: {many} in a row for a copy are not free"
+                        "{path}: set length and first cluster to 0: {many} for a copy of its own are not free"
                     )
                 } else {
                     format!("{path}: set length and first cluster to 0")
@@ -664,15 +665,19 @@ fn crossed(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         .or("empty this file");
         let Some((places, mut item)) = set_of(job, number) else { continue };
         let mut stream = item.stream;
-        (stream.first, stream.flags) = (first, POSSIBLE | NO_CHAIN);
+        let row = run_of(first, count).eq(fresh.iter().copied());
+        (stream.first, stream.flags) = (first, if row { POSSIBLE | NO_CHAIN } else { POSSIBLE });
         if let Some(entry) = item.raw.get_mut(ENTRY..2.times(ENTRY)) {
             stream.put(entry);
         }
         let each = geometry.cluster_bytes();
         job.steps.run(job.window, step, |window| {
-            for (from, to, count) in alongside(&clusters, run_of(first, clusters.len().narrow())) {
+            for (from, to, count) in alongside(&clusters, fresh.iter().copied()) {
                 let (from, to) = (geometry.cluster_place(from), geometry.cluster_place(to));
                 window.copy_at(from, to, count.wide().times(each))?;
+            }
+            if !row {
+                link(window, &geometry, &fresh)?;
             }
             write_set(window, &places, item.index, &item.raw)
         })?;

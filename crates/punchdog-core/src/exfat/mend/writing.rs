@@ -229,6 +229,13 @@ pub(super) fn take_row(job: &mut Job<'_, '_, '_, '_>, count: u32) -> Option<u32>
     Some(first)
 }
 
+/// Takes `count` clusters, in a row where there is one; `None` where there are fewer.
+pub(super) fn take_exactly(job: &mut Job<'_, '_, '_, '_>, count: u32) -> Option<Vec<u32>> {
+    let found = take(job, |room| room.exactly(count))?;
+    claim(job, &found);
+    Some(found)
+}
+
 /// Takes as many clusters as there are, up to `count`; in a row where there is one.
 pub(super) fn take_up_to(job: &mut Job<'_, '_, '_, '_>, count: u32) -> Vec<u32> {
     let found =
