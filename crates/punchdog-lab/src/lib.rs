@@ -19,6 +19,7 @@ pub mod large;
 pub mod ntfs;
 pub mod ntfs_faults;
 pub mod ntfs_listed;
+pub mod ntfs_older;
 pub mod patient;
 pub mod seed;
 pub mod station;

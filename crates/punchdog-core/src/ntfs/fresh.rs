@@ -9,7 +9,10 @@ use super::{
         outside, resident, standard, units, unused, view_entry,
     },
     geometry::{Geometry, cluster_code, size_code},
-    layout::{BootSector, DUP_FOLDER, NAME_BOTH, RECORD_FOLDER, RECORD_VIEW, kind, own, put, reference},
+    layout::{
+        BootSector, DUP_FOLDER, NAME_BOTH, RECORD_FOLDER, RECORD_VIEW, STANDARD_LEAST, kind, own, put,
+        reference,
+    },
     names::{Capitals, TABLE, of_key},
     runs::Run,
 };
@@ -158,8 +161,15 @@ impl Facts {
         };
         let sequence = u16::try_from(number).unwrap_or(1).max(1);
         Record::new(number, sequence, flags)
-            .with(resident(kind::STANDARD, "", &standard(times, OWN, 0x100)))
+            .with(resident(kind::STANDARD, "", &self.standard(times)))
             .with(resident(kind::NAME, "", &key.bytes()))
+    }
+
+    /// Standard information: before version 3 without what stands behind the attributes.
+    fn standard(&self, times: Times) -> Vec<u8> {
+        let mut value = standard(times, OWN, 0x100);
+        value.truncate(if self.version < (3, 0) { STANDARD_LEAST } else { value.len() });
+        value
     }
 
     /// The sizes that indexes are built for; the root node as large as its record has room for beside the rest.

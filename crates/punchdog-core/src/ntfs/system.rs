@@ -197,6 +197,12 @@ pub(super) fn attrdef(medium: &dyn Medium, survey: &Survey) -> Table {
     }
     let bytes = map.read(medium, 0, length.size());
     let known: Vec<&[u8]> = attrdef::TABLE.chunks(attrdef::ROW).collect();
+    let before_3 = survey.about.version.is_some_and(|version| version < (3, 0));
+    let padded = |name: &str| {
+        let mut units = super::build::units(name);
+        units.resize(128, 0);
+        units
+    };
     let mut before = 0;
     for (index, row) in bytes.chunks_exact(attrdef::ROW).enumerate() {
         let of = row.le32(128);
@@ -205,7 +211,10 @@ pub(super) fn attrdef(medium: &dyn Medium, survey: &Survey) -> Table {
             return if blank { Table::Whole } else { Table::Damaged(index) };
         }
         let usual = known.iter().find(|other| other.le32(128) == of);
-        let same = usual.is_some_and(|other| other.part(0, 128) == row.part(0, 128));
+        let named = |name: &str| row.part(0, 128) == padded(name);
+        // Before version 3 the type 40h was another one.
+        let older = of == kind::OBJECT_ID && before_3 && named("$VOLUME_VERSION");
+        let same = older || usual.is_some_and(|other| other.part(0, 128) == row.part(0, 128));
         if of <= before || of.rest(16) != 0 || !same && of != 0xF0 && usual.is_some() && of <= 0xB0 {
             return Table::Damaged(index);
         }

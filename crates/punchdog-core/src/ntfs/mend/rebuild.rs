@@ -12,10 +12,10 @@ use crate::{
         attrdef,
         build::units,
         fresh::{Facts, set_bit},
-        layout::{kind, own},
+        layout::{HEAD_OLD, kind, own},
         mirror,
         names::{Capitals, TABLE},
-        records::Use,
+        records::{Notes, Use},
         runs::{Mapping, Run},
         survey::Survey,
     },
@@ -111,26 +111,14 @@ pub(super) fn record(medium: &dyn Medium, survey: &Survey, number: u32, given: &
 }
 
 fn try_record(medium: &dyn Medium, survey: &Survey, number: u32, given: &mut Given) -> Option<Made> {
-    if survey.about.version.is_some_and(|version| version < (3, 1)) {
+    let version = survey.about.version.unwrap_or_else(|| by_heads(medium, survey));
+    // What came with version 3.
+    if version < (3, 0) && matches!(number, own::SECURE | own::EXTEND) {
         return None;
     }
     let mut search = Search { medium, survey, given };
     let geometry = survey.mft.geometry;
-    let mut facts = Facts {
-        geometry,
-        mft: (Vec::new(), 0),
-        mft_bitmap: (Vec::new(), 0),
-        mirror: (Vec::new(), 0),
-        log: (Vec::new(), 0),
-        attrdef: (Vec::new(), 0),
-        bitmap: (Vec::new(), 0),
-        boot: (Vec::new(), 0),
-        descriptors: (Vec::new(), 0),
-        upcase: (Vec::new(), 0),
-        label: survey.about.label.clone(),
-        version: survey.about.version.unwrap_or((3, 1)),
-        time: made(survey),
-    };
+    let mut facts = facts(survey, version);
     if number == own::SECURE {
         return super::secured::made(&mut search, &facts);
     }
@@ -174,7 +162,7 @@ fn try_record(medium: &dyn Medium, survey: &Survey, number: u32, given: &mut Giv
         }
         own::VOLUME => {
             lost = Some("label and flags are lost where nothing else tells them".to_owned());
-            "what every volume of version 3.1 has"
+            "what every volume has; the version is that of the other records"
         }
         own::ROOT | own::EXTEND => {
             lost = Some("its own times, and who may read it, are the usual ones".to_owned());
@@ -212,6 +200,43 @@ fn try_record(medium: &dyn Medium, survey: &Survey, number: u32, given: &mut Giv
     };
     let record = facts.record(number)?.bytes(geometry.record())?;
     Some(Made { record, content, from: from.to_owned(), judged, lost })
+}
+
+/// What is known of the volume before any of its records is made anew.
+fn facts(survey: &Survey, version: (u8, u8)) -> Facts {
+    Facts {
+        geometry: survey.mft.geometry,
+        mft: (Vec::new(), 0),
+        mft_bitmap: (Vec::new(), 0),
+        mirror: (Vec::new(), 0),
+        log: (Vec::new(), 0),
+        attrdef: (Vec::new(), 0),
+        bitmap: (Vec::new(), 0),
+        boot: (Vec::new(), 0),
+        descriptors: (Vec::new(), 0),
+        upcase: (Vec::new(), 0),
+        label: survey.about.label.clone(),
+        version,
+        time: made(survey),
+    }
+}
+
+/// Records whose heads are looked at for the version.
+const HEADS: usize = 16;
+
+/// The version that records are written in: before 3.1 their heads were shorter.
+fn by_heads(medium: &dyn Medium, survey: &Survey) -> (u8, u8) {
+    let files = survey.records.files.iter().filter(|file| !file.notes.contains(Notes::DELETED));
+    let heads = files.take(HEADS).map(|file| usize::from(survey.mft.raw(medium, file.number).le16(4)));
+    let (old, all) =
+        heads.fold((0_usize, 0_usize), |(old, all), at| (old.plus(usize::from(at == HEAD_OLD)), all.plus(1)));
+    match old.times(2) > all {
+        false => (3, 1),
+        true if survey.records.live(own::SECURE).is_some_and(|file| file.notes.contains(Notes::VIEW)) => {
+            (3, 0)
+        }
+        true => (1, 2),
+    }
 }
 
 /// When the volume was made: by the records of its own files that are left.
