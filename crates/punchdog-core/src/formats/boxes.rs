@@ -9,7 +9,7 @@
 
 use super::{
     End, Format, Proof, Tape, Walked, Why,
-    film::{Samples, Stand, TRACKS, Track},
+    film::{self, Samples, Stand, TRACKS, Track},
 };
 use crate::arith::{Peek, Sat};
 use jiff::{Timestamp, civil::DateTime, tz::Offset};
@@ -47,6 +47,10 @@ pub(super) fn walk_with_stands(format: Format, tape: &mut Tape<'_>, grid: u64) -
     let Some((number, broken)) = samples.broken(tape) else { return (walked, Vec::new()) };
     let good = if let End::Broken { good, .. } = &broken { *good } else { length };
     walked.end = broken;
+    // How many fragments there are is seen by walking on.
+    if tracks.iter().any(Track::is_in_fragments) {
+        return (walked, Vec::new());
+    }
     (walked, samples.stands(format, (number, good), grid, length))
 }
 
@@ -124,7 +128,10 @@ fn boxes(format: Format, tape: &mut Tape<'_>) -> (Walked, Vec<Track>) {
                     return (walked, Vec::new());
                 }
             }
-            b"moof" => index = true,
+            b"moof" => {
+                index = true;
+                film::take_fragment(tape, (at, at.plus(own), end), &mut seen.tracks);
+            }
             b"mdat" => data = Some(at),
             _ => {}
         }
@@ -189,6 +196,8 @@ fn inside(tape: &mut Tape<'_>, mut at: u64, end: u64, depth: u32, seen: &mut Ind
             b"mdia" | b"minf" | b"stbl" if depth < 8 => {
                 inside(tape, at.plus(8), stop, depth.plus(1), seen);
             }
+            b"mvex" if depth == 0 => inside(tape, at.plus(8), stop, depth.plus(1), seen),
+            b"trex" => film::take_usual(tape, at, &mut seen.tracks),
             b"mvhd" => {
                 let wide = head.byte(8) == 1;
                 let made = if wide { head.be64(12) } else { u64::from(head.be32(12)) };

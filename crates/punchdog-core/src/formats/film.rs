@@ -15,6 +15,8 @@ use std::sync::Arc;
 /// Samples of one track that are looked at, and chunks.
 const SAMPLES: usize = 1 << 17;
 const CHUNKS: usize = 1 << 16;
+/// Samples of one row of a fragment.
+const FRAGMENT: usize = 1 << 14;
 /// Samples before a broken one from which a walk can be gone on with.
 const STANDS: usize = 512;
 /// Tracks that are looked at.
@@ -53,6 +55,12 @@ pub(super) struct Track {
     chunks: Vec<u64>,
     /// The place of the last chunk.
     last: u64,
+    /// Its number.
+    id: u32,
+    /// Bytes of samples in fragments that say nothing of it.
+    usual: u32,
+    /// Samples in fragments: where, and how many bytes.
+    loose: Vec<(u64, u32)>,
 }
 
 impl Track {
@@ -60,6 +68,11 @@ impl Track {
     pub(super) fn take(&mut self, kind: [u8; 4], tape: &mut Tape<'_>, from: u64, end: u64) -> bool {
         let head = tape.at(from, 20).to_vec();
         let (rows, each, count) = match &kind {
+            b"tkhd" => {
+                self.id =
+                    if head.byte(8) == 1 { tape.at(from, 32).be32(28) } else { tape.at(from, 24).be32(20) };
+                return true;
+            }
             b"stsd" => {
                 self.holds = described(tape, from.plus(16), end).filter(|_| head.be32(12) == 1);
                 return true;
@@ -87,6 +100,11 @@ impl Track {
         true
     }
 
+    /// Some of its samples stand in fragments.
+    pub(super) fn is_in_fragments(&self) -> bool {
+        !self.loose.is_empty()
+    }
+
     /// The place of the last piece of data.
     pub(super) fn furthest(&self) -> u64 {
         self.last
@@ -95,6 +113,8 @@ impl Track {
     /// Its samples, the track of that number.
     fn samples(&self, number: usize, list: &mut Vec<Sample>) {
         let Some(holds) = self.holds else { return };
+        let track = number.narrow();
+        list.extend(self.loose.iter().map(|(at, size)| Sample { at: *at, size: *size, track, holds }));
         let mut sizes = self.sizes.iter();
         let mut run = 0_usize;
         for (chunk, place) in (1_u32..).zip(&self.chunks) {
@@ -104,10 +124,87 @@ impl Track {
             let many = self.runs.get(run).map_or(0, |(_, many)| many.size());
             let mut at = *place;
             for size in sizes.by_ref().take(many) {
-                list.push(Sample { at, size: *size, track: number.narrow(), holds });
+                list.push(Sample { at, size: *size, track, holds });
                 at = at.plus(size.wide());
             }
         }
+    }
+}
+
+/// What the index says of samples in fragments: `trex`, at `from`.
+pub(super) fn take_usual(tape: &mut Tape<'_>, from: u64, tracks: &mut [Track]) {
+    let head = tape.at(from, 28).to_vec();
+    for track in tracks.iter_mut().filter(|track| track.id == head.be32(12)) {
+        track.usual = head.be32(24);
+    }
+}
+
+/// The samples of a fragment of a film (8.8): `moof` begins at `begin`, what is in it at `from`.
+pub(super) fn take_fragment(tape: &mut Tape<'_>, (begin, from, end): (u64, u64, u64), tracks: &mut [Track]) {
+    let mut at = from;
+    while let Some((kind, next)) = child(tape, at, end) {
+        if &kind == b"traf" {
+            take_part(tape, begin, (at.plus(8), next), tracks);
+        }
+        at = next;
+    }
+}
+
+/// The box at `at` within another: its kind, and where it ends.
+fn child(tape: &mut Tape<'_>, at: u64, end: u64) -> Option<([u8; 4], u64)> {
+    let head = tape.at(at, 8);
+    let next = at.plus(u64::from(head.be32(0)));
+    let kind = [head.byte(4), head.byte(5), head.byte(6), head.byte(7)];
+    (next >= at.plus(8) && next <= end).then_some((kind, next))
+}
+
+/// What a fragment has of one track: `tfhd` says which and where the counting begins, each `trun` has a row of samples.
+fn take_part(tape: &mut Tape<'_>, begin: u64, (from, end): (u64, u64), tracks: &mut [Track]) {
+    let (mut at, mut base, mut next) = (from, begin, begin);
+    let mut of: Option<(usize, u32)> = None;
+    while let Some((kind, stop)) = child(tape, at, end) {
+        let head = tape.at(at, 40).to_vec();
+        let flags = head.be32(8) & 0xFF_FFFF;
+        match &kind {
+            b"tfhd" => {
+                let index = tracks.iter().position(|track| track.id == head.be32(12));
+                let own = if flags & 1 != 0 { 8 } else { 0 };
+                base = if own > 0 { head.be64(16) } else { begin };
+                next = base;
+                let before = [2, 8].iter().filter(|flag| flags & **flag != 0).count();
+                let told = head.be32(16_usize.plus(own).plus(before.times(4)));
+                let usual = |index: usize| tracks.get(index).map_or(0, |track| track.usual);
+                of = index.map(|index| (index, if flags & 0x10 != 0 { told } else { usual(index) }));
+            }
+            b"trun" => {
+                let Some((track, size)) = of.and_then(|(index, size)| Some((tracks.get_mut(index)?, size)))
+                else {
+                    return;
+                };
+                let skip = [1, 4].iter().filter(|flag| flags & **flag != 0).count();
+                if flags & 1 != 0 {
+                    next = base.saturating_add_signed(i64::from(head.be32(16).cast_signed()));
+                }
+                let each = (flags & 0xF00).count_ones().times(4);
+                let within = if flags & 0x100 != 0 { 4 } else { 0 };
+                let rows = at.plus(16).plus(skip.times(4).wide());
+                let most = SAMPLES.minus(track.loose.len()).min(FRAGMENT);
+                let bytes = if each == 0 {
+                    Some(Vec::new())
+                } else {
+                    table(tape, (rows, stop), head.be32(12), each.into(), most)
+                };
+                let Some(bytes) = bytes else { return };
+                for row in 0..head.be32(12).size().min(most) {
+                    let told = bytes.be32(row.times(each.size()).plus(within));
+                    let size = if flags & 0x200 != 0 { told } else { size };
+                    track.loose.push((next, size));
+                    next = next.plus(u64::from(size));
+                }
+            }
+            _ => {}
+        }
+        at = stop;
     }
 }
 

@@ -92,7 +92,16 @@ fn what_is_cut_or_overwritten_is_not_proved() {
 fn foreign_bytes_in_the_midst_of_a_film_are_told() {
     let mut seed = Seed::new(17);
     let (mut tried, mut told, mut wrong) = ([0; 2], [0; 2], Vec::new());
-    let films = ["front.mp4", "behind.mov", "hevc.mp4", "frames.mov", "visual.mp4", "film.3gp", "busy.gif"];
+    let films = [
+        "front.mp4",
+        "behind.mov",
+        "hevc.mp4",
+        "frames.mov",
+        "visual.mp4",
+        "film.3gp",
+        "busy.gif",
+        "fragments.mp4",
+    ];
     for (name, _, bytes) in files().into_iter().filter(|(name, ..)| films.contains(&name.as_str())) {
         // Behind the index where that is in front, before it where it is not; the first pictures say what is usual.
         let (from, to) = match name.as_str() {
