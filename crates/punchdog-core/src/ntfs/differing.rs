@@ -70,10 +70,13 @@ pub(super) fn of(records: &Records, folder: u32, entry: &Entry<'_>, name: u32) -
     {
         return None;
     }
-    let how = match (size != data.size, modified > file.modified) {
+    // Without standard information the record tells no time.
+    let timeless = file.modified == 0;
+    let how = match (size != data.size, modified > file.modified && !timeless) {
         (other, _) if file.notes.contains(Notes::DOUBT) => other.then_some(How::Alone)?,
         (true, true) => How::Ahead,
         (true, false) => How::Size,
+        (false, _) if timeless => return None,
         (false, true) => How::Time,
         (false, false) => How::Late,
     };

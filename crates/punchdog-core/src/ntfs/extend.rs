@@ -171,11 +171,11 @@ fn differs(rows: &[Row], wanted: &Wanted) -> Option<String> {
     let parts = [
         (
             stale > 0,
-            format!("{} to no file that says so", counted(stale.wide(), "entry leads", "entries lead")),
+            format!("{} to no file that says so.", counted(stale.wide(), "entry leads", "entries lead")),
         ),
-        (missing > 0, format!("it leaves {} out", counted(missing.wide(), "file", "files"))),
-        (!order.is_sorted(), "it is out of order".to_owned()),
+        (missing > 0, format!("It leaves {} out.", counted(missing.wide(), "file", "files"))),
+        (!order.is_sorted(), "It is out of order.".to_owned()),
     ];
     let told: Vec<String> = parts.into_iter().filter(|(is, _)| *is).map(|(_, told)| told).collect();
-    (!told.is_empty()).then(|| format!("{}.", told.join(", ")))
+    (!told.is_empty()).then(|| told.join(" "))
 }

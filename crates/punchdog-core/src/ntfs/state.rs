@@ -1,8 +1,8 @@
 //! What can be had of each file, in the words of the other families.
 
 use super::{
-    layout::{ENCRYPTED, kind, own},
-    records::{File, Notes},
+    layout::{ENCRYPTED, NAME_SHORT, kind, own},
+    records::{File, Notes, Piece},
     survey::Survey,
     tree::{Node, Of, Reached},
 };
@@ -96,14 +96,25 @@ pub(super) fn record(
     })
 }
 
-/// Where what names the node stands: its name, or the attribute that is its stream.
+/// Names that one record has room for are fewer.
+const NAMES: u64 = 512;
+
+/// What tells the node from others, and is the same when its name was another, or could not be read: the place of the file's
+/// record, and which of its names or streams it is.
 fn place(survey: &Survey, node: &Node, file: &File) -> u64 {
-    let (holder, at) = match node.of {
-        Of::Name(index) => survey.records.names.get(index.size()).map(|name| (name.holder, name.at)),
-        _ => survey.pieces(node).first().map(|piece| (piece.holder, piece.at)),
-    }
-    .unwrap_or((file.number, 0));
-    survey.mft.place(holder).map_or(0, |place| place.plus(usize::from(at).wide()))
+    let which = match node.of {
+        Of::Name(index) => {
+            let before = survey.records.names_of(file).iter().take(index.minus(file.names.start).size());
+            before.filter(|name| name.space != NAME_SHORT).count().wide().min(NAMES)
+        }
+        Of::Stream(_, name) => {
+            let of = |piece: &Piece| piece.kind == kind::DATA && piece.name == name;
+            let at = survey.records.pieces_of(file).iter().position(of).unwrap_or(0);
+            NAMES.plus(at.wide())
+        }
+        _ => 0,
+    };
+    survey.mft.place(file.number).map_or(0, |place| place.plus(which))
 }
 
 fn empty(path: TreePath) -> FileRecord {

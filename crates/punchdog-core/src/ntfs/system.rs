@@ -229,8 +229,8 @@ pub(super) enum Bad {
     Fits,
     /// So many clusters failed.
     Marked(u64),
-    /// It counts so many clusters.
-    Length(u64),
+    /// It counts so many clusters, and is so many bytes long.
+    Length(u64, u64),
 }
 
 /// Looks at $BadClus.
@@ -242,7 +242,7 @@ pub(super) fn badclus(survey: &Survey) -> Bad {
     let clusters = runs.iter().fold(0_u64, |sum, run| sum.plus(run.length));
     let all = survey.mft.geometry.clusters();
     if clusters != all || first.size != survey.mft.geometry.place(all) {
-        return Bad::Length(clusters);
+        return Bad::Length(clusters, first.size);
     }
     let bad = runs.iter().filter(|run| run.first.is_some()).fold(0_u64, |sum, run| sum.plus(run.length));
     if bad > 0 { Bad::Marked(bad) } else { Bad::Fits }

@@ -291,10 +291,11 @@ fn tables(subject: &Subject<'_>, sink: &mut dyn Sink) {
             )
             .at(at(own::BADCLUS), 4),
         ),
-        system::Bad::Length(clusters) => {
+        system::Bad::Length(clusters, bytes) => {
+            let all = survey.mft.geometry.clusters();
             sink.add(Finding::new(&c::BADCLUS, c::BADCLUS.title).at(at(own::BADCLUS), 4).because(
-                format!("$Bad has {clusters} clusters."),
-                format!("The volume has {}.", survey.mft.geometry.clusters()),
+                format!("$Bad has {clusters} clusters and says that it is {bytes} bytes long."),
+                format!("The volume has {all} clusters, or {} bytes.", survey.mft.geometry.place(all)),
                 "",
             ));
         }

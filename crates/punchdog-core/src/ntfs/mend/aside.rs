@@ -203,7 +203,7 @@ fn mark(
     let Some(file) = survey.records.live(own::BADCLUS) else { return Ok(()) };
     let pieces = survey.records.stream_of(file, kind::DATA, "$Bad");
     let [piece] = pieces else { return Ok(()) };
-    if piece.resident || matches!(system::badclus(survey), system::Bad::Length(_)) {
+    if piece.resident || matches!(system::badclus(survey), system::Bad::Length(..)) {
         return Ok(());
     }
     let old = survey.records.all_runs(pieces);

@@ -105,7 +105,7 @@ fn definitions(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 }
 
 fn badclus(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
-    let system::Bad::Length(_) = system::badclus(job.survey) else { return Ok(()) };
+    let system::Bad::Length(..) = system::badclus(job.survey) else { return Ok(()) };
     let mut given = rebuild::Given::new(job.survey, job.window);
     let Some(made) = rebuild::record(job.window, job.survey, own::BADCLUS, &mut given) else { return Ok(()) };
     let mut step = Step::new(

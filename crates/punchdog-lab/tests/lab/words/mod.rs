@@ -10,6 +10,7 @@
 
 mod exfat;
 mod fat;
+mod ntfs;
 
 use expect_test::Expect;
 use punchdog_core::{
