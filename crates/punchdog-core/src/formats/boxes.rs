@@ -47,6 +47,7 @@ pub(super) fn walk_with_stands(format: Format, tape: &mut Tape<'_>, grid: u64) -
     let Some((number, broken)) = samples.broken(tape) else { return (walked, Vec::new()) };
     let good = if let End::Broken { good, .. } = &broken { *good } else { length };
     walked.end = broken;
+    walked.reaches = Some(length);
     // How many fragments there are is seen by walking on.
     if tracks.iter().any(Track::is_in_fragments) {
         return (walked, Vec::new());

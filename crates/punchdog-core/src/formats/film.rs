@@ -15,6 +15,10 @@ use std::sync::Arc;
 /// Samples of one track that are looked at, and chunks.
 const SAMPLES: usize = 1 << 17;
 const CHUNKS: usize = 1 << 16;
+/// Samples of one film that are looked at.
+const MOST: usize = 1 << 20;
+/// Boxes within a fragment of a film.
+const CHILDREN: usize = 4096;
 /// Samples of one row of a fragment.
 const FRAGMENT: usize = 1 << 14;
 /// Samples before a broken one from which a walk can be gone on with.
@@ -32,9 +36,9 @@ const SOUND: u64 = 16;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Holds {
     /// Units behind lengths of so many bytes, with heads as AVC has them.
-    Avc(u64),
+    Avc(u8),
     /// The same with heads as HEVC has them.
-    Hevc(u64),
+    Hevc(u8),
     /// Pictures of their own: JPEG.
     Jpeg,
     /// MPEG-4 pictures (ISO/IEC 14496-2, 6.2.1): a start code.
@@ -114,7 +118,12 @@ impl Track {
     fn samples(&self, number: usize, list: &mut Vec<Sample>) {
         let Some(holds) = self.holds else { return };
         let track = number.narrow();
-        list.extend(self.loose.iter().map(|(at, size)| Sample { at: *at, size: *size, track, holds }));
+        list.extend(self.loose.iter().take(MOST.minus(list.len())).map(|(at, size)| Sample {
+            at: *at,
+            size: *size,
+            track,
+            holds,
+        }));
         let mut sizes = self.sizes.iter();
         let mut run = 0_usize;
         for (chunk, place) in (1_u32..).zip(&self.chunks) {
@@ -123,7 +132,7 @@ impl Track {
             }
             let many = self.runs.get(run).map_or(0, |(_, many)| many.size());
             let mut at = *place;
-            for size in sizes.by_ref().take(many) {
+            for size in sizes.by_ref().take(many.min(MOST.minus(list.len()))) {
                 list.push(Sample { at, size: *size, track, holds });
                 at = at.plus(size.wide());
             }
@@ -142,7 +151,8 @@ pub(super) fn take_usual(tape: &mut Tape<'_>, from: u64, tracks: &mut [Track]) {
 /// The samples of a fragment of a film (8.8): `moof` begins at `begin`, what is in it at `from`.
 pub(super) fn take_fragment(tape: &mut Tape<'_>, (begin, from, end): (u64, u64, u64), tracks: &mut [Track]) {
     let mut at = from;
-    while let Some((kind, next)) = child(tape, at, end) {
+    for _ in 0..CHILDREN {
+        let Some((kind, next)) = child(tape, at, end) else { return };
         if &kind == b"traf" {
             take_part(tape, begin, (at.plus(8), next), tracks);
         }
@@ -162,7 +172,8 @@ fn child(tape: &mut Tape<'_>, at: u64, end: u64) -> Option<([u8; 4], u64)> {
 fn take_part(tape: &mut Tape<'_>, begin: u64, (from, end): (u64, u64), tracks: &mut [Track]) {
     let (mut at, mut base, mut next) = (from, begin, begin);
     let mut of: Option<(usize, u32)> = None;
-    while let Some((kind, stop)) = child(tape, at, end) {
+    for _ in 0..CHILDREN {
+        let Some((kind, stop)) = child(tape, at, end) else { return };
         let head = tape.at(at, 40).to_vec();
         let flags = head.be32(8) & 0xFF_FFFF;
         match &kind {
@@ -286,7 +297,7 @@ fn described(tape: &mut Tape<'_>, at: u64, end: u64) -> Option<Holds> {
             let head = tape.at(inner, 8).to_vec();
             let length = u64::from(head.be32(0));
             if head.part(4, 4) == name {
-                return Some(u64::from(tape.at(inner.plus(8).plus(byte), 1).byte(0) & 3).plus(1));
+                return Some(tape.at(inner.plus(8).plus(byte), 1).byte(0) & 3);
             }
             if length < 8 {
                 break;
@@ -296,8 +307,8 @@ fn described(tape: &mut Tape<'_>, at: u64, end: u64) -> Option<Holds> {
         None
     };
     match head.part(4, 4) {
-        b"avc1" | b"avc3" => wide(tape, b"avcC", 4).map(Holds::Avc),
-        b"hvc1" | b"hev1" => wide(tape, b"hvcC", 21).map(Holds::Hevc),
+        b"avc1" | b"avc3" => wide(tape, b"avcC", 4).map(|less| Holds::Avc(less.wrapping_add(1))),
+        b"hvc1" | b"hev1" => wide(tape, b"hvcC", 21).map(|less| Holds::Hevc(less.wrapping_add(1))),
         b"jpeg" | b"mjpa" | b"mjpb" | b"dmb1" => Some(Holds::Jpeg),
         b"mp4v" => Some(Holds::Visual),
         b"s263" | b"h263" => Some(Holds::H263),
@@ -401,7 +412,7 @@ fn one(tape: &mut Tape<'_>, holds: Holds, at: u64, size: u64) -> Result<(), End>
         None => Ok(()),
     };
     match holds {
-        Holds::Avc(wide) | Holds::Hevc(wide) => units(tape, (holds, wide), at, size),
+        Holds::Avc(wide) | Holds::Hevc(wide) => units(tape, (holds, u64::from(wide)), at, size),
         Holds::Jpeg if size <= PART => {
             let bytes = tape.at(at, size.size()).to_vec();
             let picture: &[u8] = &bytes;

@@ -360,11 +360,13 @@ pub struct Walked {
     pub taken: Option<DateTime>,
     /// What its content is called, as it says itself.
     pub title: Option<String>,
+    /// Where it ends by its outer structure, although something within does not fit.
+    pub reaches: Option<u64>,
 }
 
 impl Walked {
     pub(crate) fn of(format: Format, end: End) -> Self {
-        Self { format, end, taken: None, title: None }
+        Self { format, end, taken: None, title: None, reaches: None }
     }
     /// Enough of it fits to be worth keeping although it is not whole.
     pub fn is_worth_keeping(&self) -> bool {

@@ -234,7 +234,10 @@ pub(super) fn unnamed(walked: &Walked, start: u64, places: &[Extent]) -> Find {
             Complete::Likely,
             "its structure fits to its end; nothing in it proves the bytes between".to_owned(),
         ),
-        End::Broken { at, why, .. } => (Complete::No, format!("it breaks at its byte {at}: {}", why.words())),
+        End::Broken { at, why, .. } => {
+            let kept = if walked.reaches.is_some() { "; what follows is kept as it stands" } else { "" };
+            (Complete::No, format!("it breaks at its byte {at}: {}{kept}", why.words()))
+        }
     };
     let said = match (walked.taken, &walked.title) {
         (Some(time), _) => time.strftime("%Y-%m-%d %H.%M.%S, ").to_string(),

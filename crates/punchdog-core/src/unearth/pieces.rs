@@ -87,7 +87,7 @@ impl Search<'_> {
 
     fn as_it_is(&self, one: &Pending) -> Find {
         let rest = Rest::new(self.image, &self.ground, &self.claimed, one.start);
-        let places = rest.places_up_to(length_of(&one.walked));
+        let places = rest.places_up_to(one.walked.reaches.unwrap_or(length_of(&one.walked)));
         unnamed(&one.walked, one.start, &places)
     }
 

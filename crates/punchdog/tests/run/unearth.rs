@@ -526,6 +526,32 @@ fn films_in_two_pieces_are_put_together() {
     assert!(exact >= 9, "{exact}");
 }
 
+/// A hole in the midst of a film, where no second piece is to be had: the rest of it stays, with its index behind it.
+#[test]
+fn a_film_with_a_hole_keeps_its_end() {
+    let kinds = Path::new(env!("CARGO_MANIFEST_DIR")).join("../punchdog-lab/tests/kinds");
+    for name in ["front.mp4", "behind.mov", "hevc.mp4"] {
+        let mut film = fs::read(kinds.join(name)).unwrap();
+        film[20_480..28_672].fill(0);
+        let mut image = vec![0; 4096];
+        image.extend(&film);
+        image.resize(image.len().next_multiple_of(4096) + 4096, 0);
+        let folder = folder_with("card.img", &image);
+        json(folder.path(), &["unearth", "card.img", "--out", "finds.json"], 0);
+        let found = finds(folder.path(), &image);
+        let (find, hash) = &found[0];
+        assert_eq!(
+            (found.len(), &find["complete"], hash),
+            (1, &Value::from("no"), &sum(&film)),
+            "{name}: {found:#?}"
+        );
+        let reason = find["reason"].as_str().unwrap();
+        let broken: usize =
+            reason.split(|c: char| !c.is_ascii_digit()).find_map(|word| word.parse().ok()).unwrap();
+        assert!((20_480..28_672).contains(&broken), "{reason}");
+    }
+}
+
 fn place_of(extent: &Value) -> (usize, usize) {
     let number = |name: &str| usize::try_from(extent[name].as_u64().unwrap()).unwrap();
     (number("offset"), number("length"))
