@@ -441,6 +441,10 @@ pub(super) const ALL: &[Fault] = &[
         p.edit_block("", block, |bytes| bytes[at + 75] ^= 0x10);
         p.at_block("", block, at);
     }),
+    fault("the number of a block's fixups wrong", "ntfs/index-block", |p, _| {
+        let (block, _) = p.entry(LARGE, INNER);
+        p.edit_block(LARGE, block, |bytes| bytes[7] = 0x80);
+    }),
     fault("an entry says another size than the file's record", "ntfs/index-entry-sizes", |p, _| {
         p.strike_entry(66, 4);
     }),
