@@ -104,7 +104,7 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
         if let Some(content) = &content {
             crate::plan::said_by_content(&mut page, content);
         }
-        crate::plan::undone(&mut page, &plan.outcome.undone);
+        crate::plan::not_done(&mut page, &plan.outcome.not_done);
         page.gap();
         let width = page.width();
         page.line(&format!(

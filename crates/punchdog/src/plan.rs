@@ -254,7 +254,7 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
     if let Some(content) = &plan.outcome.content {
         said_by_content(&mut page, content);
     }
-    undone(&mut page, &plan.outcome.undone);
+    not_done(&mut page, &plan.outcome.not_done);
     page.gap();
     page.line(&format!(
         "{STRONG}{}{STRONG:#}",
@@ -298,18 +298,18 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
 }
 
 /// What could not be mended, and what it would need.
-pub(crate) fn undone(page: &mut Page, undone: &[String]) {
-    for what in undone.iter().take(UNDONE) {
+pub(crate) fn not_done(page: &mut Page, not_done: &[String]) {
+    for what in not_done.iter().take(NOT_DONE) {
         page.say(&format!("Not done: {what}."));
     }
-    let more = undone.len().saturating_sub(UNDONE);
+    let more = not_done.len().saturating_sub(NOT_DONE);
     if more > 0 {
         page.say(&format!("And {more} more that are not done; the plan file names them."));
     }
 }
 
 /// Things that are not done, which are told in full.
-const UNDONE: usize = 5;
+const NOT_DONE: usize = 5;
 
 /// The command that answers a question otherwise.
 fn answer(choices: &[Choice], given: &Given, again: &str) -> Option<String> {

@@ -111,14 +111,14 @@ pub struct Steps<'w> {
     /// How many there were when the part of the round began that is asked about.
     before: usize,
     /// What could not be done, and what it would need.
-    undone: Vec<String>,
+    not_done: Vec<String>,
     watch: &'w dyn Watch,
 }
 
 impl<'w> Steps<'w> {
     /// No step yet; `watch` may ask to stop.
     pub fn new(watch: &'w dyn Watch) -> Self {
-        Self { done: Vec::new(), before: 0, undone: Vec::new(), watch }
+        Self { done: Vec::new(), before: 0, not_done: Vec::new(), watch }
     }
     /// Runs `write` on the window as one step, and keeps the step if it changed a byte.
     pub fn run(
@@ -143,11 +143,11 @@ impl<'w> Steps<'w> {
     }
     /// Says of something that it cannot be done, and what it would need.
     pub(crate) fn leave(&mut self, what: impl Into<String>) {
-        self.undone.push(what.into());
+        self.not_done.push(what.into());
     }
     /// What could not be done since this was asked last.
-    pub(crate) fn take_undone(&mut self) -> Vec<String> {
-        std::mem::take(&mut self.undone)
+    pub(crate) fn take_not_done(&mut self) -> Vec<String> {
+        std::mem::take(&mut self.not_done)
     }
     /// Steps so far.
     pub(crate) fn count(&self) -> usize {

@@ -87,10 +87,16 @@ pub(super) fn of(records: &Records, folder: u32, entry: &Entry<'_>, name: u32) -
 /// files whose records are of an earlier writing.
 pub(super) fn settle(records: &mut Records, differing: &mut Vec<Differing>) {
     let before = records.flaws.len();
-    differing.retain(|one| !(one.how == How::Size && records.take_size(one)));
+    differing.retain(|one| {
+        // Where the sizes do not go together that is told already, and mended by the entry.
+        let doubted = one.how == How::Alone;
+        let taken = (doubted || one.how == How::Size) && records.take_size(one, doubted);
+        doubted || !taken
+    });
     for one in differing.iter().filter(|one| one.how == How::Ahead) {
         records.note(one.file, Notes::OUTDATED);
     }
+    differing.sort_by_key(|one| one.file);
     if records.flaws.len() > before {
         records.flaws.sort_by_key(|(number, _)| *number);
     }
@@ -98,7 +104,8 @@ pub(super) fn settle(records: &mut Records, differing: &mut Vec<Differing>) {
 
 impl Records {
     /// Takes the size that an entry has for that of the file; true where all of that was written, and nothing behind it.
-    fn take_size(&mut self, told: &Differing) -> bool {
+    /// Where the sizes are `doubted` that is told of the file already.
+    fn take_size(&mut self, told: &Differing, doubted: bool) -> bool {
         let Some(file) = self.live(told.file).filter(|file| file.modified == told.modified) else {
             return false;
         };
@@ -109,8 +116,11 @@ impl Records {
         if piece.resident || piece.first_vcn != 0 || piece.valid != told.size || told.size > piece.allocated {
             return false;
         }
-        let flaw =
-            Flaw::Size(usize::from(piece.at), std::mem::replace(&mut piece.size, told.size), told.size);
+        let had = std::mem::replace(&mut piece.size, told.size);
+        if doubted {
+            return true;
+        }
+        let flaw = Flaw::Size(usize::from(piece.at), had, told.size);
         let holder = piece.holder;
         self.flaws.push((holder, flaw));
         self.note(told.file, Notes::MISSIZED);

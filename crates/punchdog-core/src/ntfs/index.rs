@@ -4,7 +4,7 @@
 //! below; what no number leads to it does not see, whatever the blocks' own bitmap says.
 
 use super::{
-    layout::{ENTRY_HEAD, ENTRY_LAST, ENTRY_NODE, Fixups, NAME_HEAD, STRIDE, kind, unfix},
+    layout::{ENTRY_HEAD, ENTRY_LAST, ENTRY_NODE, Fixups, NAME_HEAD, counts_fixups, kind, unfix},
     mft::Mft,
     names::{Capitals, of_key},
     record::{Attribute, attributes, text},
@@ -115,8 +115,7 @@ impl Blocks<'_> {
             Fixups::Torn(strides) => Some(IndexFlaw::Torn(place, strides.first().copied().unwrap_or(0))),
             Fixups::Bad => return Err(IndexFlaw::Fixups(place)),
         };
-        // Hosts go by the number in its head (Linux 6.12, `fs/ntfs3/fsntfs.c`, `ntfs_fix_post_read`).
-        if usize::from(bytes.le16(6)) != bytes.len().per(STRIDE).plus(1) {
+        if !counts_fixups(&bytes) {
             return Err(IndexFlaw::Fixups(place));
         }
         if bytes.le64(16) != number {

@@ -277,6 +277,12 @@ pub fn unfix(bytes: &mut [u8]) -> Fixups {
     if torn.is_empty() { Fixups::Whole } else { Fixups::Torn(torn) }
 }
 
+/// The head of a record or block names as many fixups as it has strides, and one more: hosts go by that number (Linux 6.12,
+/// `fs/ntfs3/record.c` and `fs/ntfs3/fsntfs.c`, `ntfs_fix_post_read`).
+pub fn counts_fixups(bytes: &[u8]) -> bool {
+    usize::from(bytes.le16(6)) == bytes.len().per(STRIDE).plus(1)
+}
+
 /// Sets the fixups anew, with the next update sequence number.
 pub fn fix(bytes: &mut [u8]) {
     let (at, count) = (usize::from(bytes.le16(4)), bytes.len().per(STRIDE));

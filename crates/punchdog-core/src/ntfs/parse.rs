@@ -4,7 +4,9 @@
 //! ([`super::struck`]); of what was cut off as much is taken as the record can hold.
 
 use super::{
-    layout::{Fixups, NAME_BOTH, NAME_HEAD, NAME_POSIX, STANDARD_LEAST, kind, reference, unfix},
+    layout::{
+        Fixups, NAME_BOTH, NAME_HEAD, NAME_POSIX, STANDARD_LEAST, counts_fixups, kind, reference, unfix,
+    },
     lists::Listed,
     record::{Attribute, Broken, Head, attributes, text},
     records::{Flaw, Marked, Name, Piece, Use},
@@ -77,7 +79,7 @@ pub(super) fn parse(number: u32, bytes: &[u8], cluster: u64, clusters: u64) -> O
         names: Vec::new(),
         pieces: Vec::new(),
     };
-    let counts = usize::from(record.le16(6)) == record.len().per(512).plus(1);
+    let counts = counts_fixups(record);
     // Neither signature nor attributes, or no fixups: nothing says that this is a record.
     let none = list.is_empty() && broken.is_some();
     if fixups == Fixups::Bad && (!marked || none) || !marked && none {

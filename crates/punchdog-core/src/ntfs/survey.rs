@@ -43,7 +43,7 @@ pub struct Survey {
     pub strays: Vec<Stray>,
     /// What is wrong with the indexes, by the folder's record.
     pub index_flaws: Vec<(u32, IndexFlaw)>,
-    /// Entries that say of files what their records do not.
+    /// Entries that say of files what their records do not, by the file.
     pub differing: Vec<Differing>,
     /// Folders and files.
     pub tree: Tree,
@@ -192,9 +192,8 @@ fn indexes(
                     if said != folder && entry.reached && number(entry.reference) >= own::FIRST_FREE.into() {
                         kinds.push(entry.place);
                     }
-                    let differs = || differing::of(records, within, entry, name);
                     if !folder && differing.len() < STRAYS {
-                        differing.extend(differs());
+                        differing.extend(differing::of(records, within, entry, name));
                     }
                     found.push((name, entry.reached, entry.place));
                 }
@@ -360,6 +359,11 @@ impl Survey {
         let flawed = self.index_flaws.iter().map(|(folder, _)| *folder);
         let differing = self.differing.iter().filter(|one| one.how.is_told()).map(|one| one.folder);
         flawed.chain(self.strays.iter().map(|stray| stray.folder)).chain(differing)
+    }
+    /// The entry of a file that does not say of it what its record says.
+    pub fn differing(&self, file: u32) -> Option<&Differing> {
+        let at = self.differing.binary_search_by_key(&file, |one| one.file).ok()?;
+        self.differing.get(at)
     }
     /// The first node of each of these records.
     pub fn nodes_of(&self, wanted: impl Fn(u32) -> bool) -> HashMap<u32, u32> {

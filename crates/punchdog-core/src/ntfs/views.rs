@@ -13,7 +13,7 @@ use super::{
     catalogue as c, extend,
     fresh::{BY_HASH, BY_NUMBER, descriptor_entries},
     index::{root_fits, root_of},
-    layout::{ENTRY_HEAD, ENTRY_LAST, ENTRY_NODE, Fixups, kind, own, unfix},
+    layout::{ENTRY_HEAD, ENTRY_LAST, ENTRY_NODE, Fixups, counts_fixups, kind, own, unfix},
     records::{File, Notes},
     runs::Mapping,
     secure,
@@ -206,9 +206,9 @@ pub(super) fn read(
             return None;
         }
         let mut bytes = map.read(medium, at, size.size());
-        let fits =
-            bytes.part(0, 4) == b"INDX" && unfix(&mut bytes) == Fixups::Whole && bytes.le64(16) == number;
-        fits.then_some(bytes)
+        let whole =
+            bytes.part(0, 4) == b"INDX" && unfix(&mut bytes) == Fixups::Whole && counts_fixups(&bytes);
+        (whole && bytes.le64(16) == number).then_some(bytes)
     };
     let mut found = Vec::new();
     let mut seen = HashSet::new();

@@ -115,7 +115,7 @@ struct KnownVolume {
     /// Names under which its questions were put, with nothing left to mend.
     idle: Vec<Option<u64>>,
     /// What of it could not be mended, and what that would need.
-    undone: Vec<String>,
+    not_done: Vec<String>,
 }
 
 impl KnownVolume {
@@ -123,7 +123,15 @@ impl KnownVolume {
         let window = Window::new(medium, place);
         let volume = registry::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?;
         let survey = Some(volume.survey(&window, watch)?);
-        Ok(Self { place, volume, survey, measured: None, label: None, idle: Vec::new(), undone: Vec::new() })
+        Ok(Self {
+            place,
+            volume,
+            survey,
+            measured: None,
+            label: None,
+            idle: Vec::new(),
+            not_done: Vec::new(),
+        })
     }
 
     /// Where something asks whose survey was let go, the bytes are the same and are read again.
@@ -409,8 +417,8 @@ impl Known {
     }
 
     /// What could not be mended, and what that would need.
-    pub(crate) fn undone(&mut self) -> Vec<String> {
-        self.volumes.iter_mut().flat_map(|known| std::mem::take(&mut known.undone)).collect()
+    pub(crate) fn not_done(&mut self) -> Vec<String> {
+        self.volumes.iter_mut().flat_map(|known| std::mem::take(&mut known.not_done)).collect()
     }
 
     fn mend_table(
@@ -446,7 +454,7 @@ impl Known {
             survey.mend(&mut OverlayWindow::new(overlay, place), choices, done, watch)?;
         }
         choices.about(None);
-        known.undone = done.take_undone();
+        known.not_done = done.take_not_done();
         if !done.any() {
             known.idle.push(about);
             // This is how it stays: measured now, its survey can go.

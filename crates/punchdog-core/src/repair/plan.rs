@@ -120,7 +120,7 @@ pub struct Outcome {
     pub lost: Vec<Extent>,
     /// What could not be mended for want of something, and what it would need.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub undone: Vec<String>,
+    pub not_done: Vec<String>,
     /// What the content of the files that rest on judgement says, where that was asked for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub content: Option<Content>,
@@ -238,7 +238,7 @@ pub fn build_for(
         return Err(PlanError::NoSuchChoice { answers: unused.join(", ") });
     }
     let (after, files_after) = known.measure(&overlay, watch)?;
-    let undone = known.undone();
+    let not_done = known.not_done();
     // What was read is not needed any more, and its room is.
     drop(known);
     let written = Tally::between(&medium, &overlay, &overlay.changed());
@@ -269,7 +269,7 @@ pub fn build_for(
         volume,
         steps,
         choices: choices.offered(),
-        outcome: Outcome { before, after, fates, changes, written, lost, undone, content: None, summary },
+        outcome: Outcome { before, after, fates, changes, written, lost, not_done, content: None, summary },
         seal: String::new(),
     };
     plan.seal = plan.computed_seal();

@@ -79,16 +79,22 @@ impl Search<'_> {
                 }
                 let group = hit.walked.format.group();
                 let ends = match &hit.walked.end {
+                    _ if hit.together.is_some() => true,
                     End::Broken { why: Why::NeverClosed(_), .. } | End::Whole { .. } => true,
                     End::Broken { .. } => false,
                 };
-                if ends {
-                    hit.places.iter().for_each(|place| self.claim(*place));
-                    if self.wish.wants(group) && !hit.places.is_empty() {
+                // What was found meanwhile can lie in the second piece.
+                let overlaps = hit.together.as_ref().is_some_and(|film| self.claimed_in(&film.places));
+                if ends && !overlaps {
+                    let places = hit.together.as_ref().map_or(&hit.places, |film| &film.places);
+                    for place in places {
+                        self.claim(*place);
+                    }
+                    if self.wish.wants(group) && !places.is_empty() {
                         let count = found.entry(group.name()).or_default();
                         *count = count.plus(1);
                         take(match &hit.together {
-                            Some(together) => joined(together, hit.start),
+                            Some(film) => joined(film, hit.start),
                             None => unnamed(&hit.walked, hit.start, &hit.places),
                         })?;
                     }
@@ -101,6 +107,11 @@ impl Search<'_> {
             }
         }
         Ok(at)
+    }
+
+    /// Some of these bytes belong to a file that was found.
+    pub(super) fn claimed_in(&self, places: &[Extent]) -> bool {
+        places.iter().any(|place| self.claimed.overlaps(&(place.offset..place.end())))
     }
 
     /// These bytes belong to a file that was found.
@@ -163,9 +174,12 @@ impl Search<'_> {
                 if let Some(format) = formats::begins(bytes)
                     && let Some(hit) = self.hit(at, format)
                 {
-                    if !matches!(hit.walked.end, End::Broken { .. }) {
-                        hit.places.iter().for_each(|place| mine.insert(place.offset..place.end()));
-                    }
+                    let own = match (&hit.together, &hit.walked.end) {
+                        (Some(film), _) => film.places.as_slice(),
+                        (None, End::Whole { .. }) => hit.places.as_slice(),
+                        (None, End::Broken { .. }) => &[],
+                    };
+                    mine.extend(own.iter().map(|place| place.offset..place.end()));
                     hits.push(hit);
                 }
                 at = at.plus(SECTOR);
@@ -183,12 +197,8 @@ impl Search<'_> {
         let rest = Rest::new(self.image, &self.ground, &self.claimed, at);
         let mut walked = formats::walk(format, &mut Tape::new(&rest));
         // Where the index of a film is not where its data ends, that was written around something.
-        if matches!(walked.end, End::Broken { why: Why::NeverClosed(_), .. })
-            && let Some(film) = self.film(&rest, at, &walked)
-        {
-            let (walked, places) = (film.walked.clone(), film.places.clone());
-            return Some(Hit { start: at, walked, places, together: Some(film) });
-        }
+        let never = matches!(walked.end, End::Broken { why: Why::NeverClosed(_), .. });
+        let together = if never { self.film(&rest, at, &walked) } else { None };
         let length = length_of(&walked);
         let places = rest.places_up_to(length);
         let there = places.iter().fold(0_u64, |sum, place| sum.plus(place.length));
@@ -198,7 +208,7 @@ impl Search<'_> {
         }
         // What breaks early may go on elsewhere.
         let strong = !formats::is_weak(format);
-        (strong || walked.is_worth_keeping()).then_some(Hit { start: at, walked, places, together: None })
+        (strong || walked.is_worth_keeping()).then_some(Hit { start: at, walked, places, together })
     }
 
     /// The same for a beginning that is known from an earlier search.

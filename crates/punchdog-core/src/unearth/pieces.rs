@@ -68,10 +68,7 @@ impl Search<'_> {
             let found: Vec<Option<Together>> =
                 chunk.par_iter().map(|one| self.together(one.start, &one.walked)).collect();
             for (one, found) in chunk.iter().zip(found) {
-                let overlaps = |places: &[Extent]| {
-                    places.iter().any(|place| self.claimed.overlaps(&(place.offset..place.end())))
-                };
-                match found.filter(|found| !overlaps(&found.places)) {
+                match found.filter(|found| !self.claimed_in(&found.places)) {
                     Some(found) => {
                         found.places.iter().for_each(|place| self.claim(*place));
                         take(joined(&found, one.start))?;

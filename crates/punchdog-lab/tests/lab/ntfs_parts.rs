@@ -278,11 +278,18 @@ fn the_indexes_of_many_descriptors_are_laid_anew_in_their_blocks() {
     if let Ok(folder) = std::env::var("PUNCHDOG_KEEP") {
         std::fs::write(std::path::Path::new(&folder).join("record 9.img"), &lost.bytes).unwrap();
     }
-    for (name, number) in [("$SDH", 0), ("$SII", 1)] {
+    // A block of noise, and one whose head names another number of fixups.
+    let strikes: [(&str, u64, Option<u8>); 4] =
+        [("$SDH", 0, None), ("$SII", 1, None), ("$SDH", 1, Some(0x80)), ("$SII", 0, Some(0x80))];
+    for (name, number, count) in strikes {
         let mut patient = Patient { bytes: patient.bytes.clone(), ..Patient::new(filler_with_files()) };
         let runs = patient.runs(own::SECURE, kind::INDEX_ALLOCATION, name);
         let block = patient.geometry.index() as u64;
-        patient.fill(patient.geometry.place(runs[0].first.unwrap()) + number * block, block, 0x5A);
+        let place = patient.geometry.place(runs[0].first.unwrap()) + number * block;
+        match count {
+            Some(count) => patient.write(place + 7, &[count]),
+            None => patient.fill(place, block, 0x5A),
+        }
         assert_eq!(codes(&patient.bytes), ["ntfs/security-index"].into(), "{name}");
         let plan = planned(&patient.bytes, &[]);
         let steps: Vec<&str> = plan.steps.iter().map(|step| step.name.as_str()).collect();

@@ -230,13 +230,12 @@ fn by_heads(medium: &dyn Medium, survey: &Survey) -> (u8, u8) {
     let heads = files.take(HEADS).map(|file| usize::from(survey.mft.raw(medium, file.number).le16(4)));
     let (old, all) =
         heads.fold((0_usize, 0_usize), |(old, all), at| (old.plus(usize::from(at == HEAD_OLD)), all.plus(1)));
-    match old.times(2) > all {
-        false => (3, 1),
-        true if survey.records.live(own::SECURE).is_some_and(|file| file.notes.contains(Notes::VIEW)) => {
-            (3, 0)
-        }
-        true => (1, 2),
+    if old.times(2) <= all {
+        return (3, 1);
     }
+    // $Secure came with version 3.
+    let secure = survey.records.live(own::SECURE).is_some_and(|file| file.notes.contains(Notes::VIEW));
+    if secure { (3, 0) } else { (1, 2) }
 }
 
 /// When the volume was made: by the records of its own files that are left.

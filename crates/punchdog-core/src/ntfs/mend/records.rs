@@ -406,7 +406,7 @@ fn sizes(
     let plain = of == kind::DATA && attribute.name().is_empty();
     let by_name = named.into_iter().find(|size| plain && fits(*size));
     // What the entry in its folder says is newer than what the record's own name says.
-    let by_entry = job.survey.differing.iter().find(|one| one.file == number && plain && fits(one.size));
+    let by_entry = job.survey.differing(number).filter(|one| plain && fits(one.size));
     let (size, how, from) = match by_name {
         _ if fits(told) && by_entry.is_some_and(|one| one.size == attribute.valid()) => {
             (attribute.valid(), Provenance::Derived, "the entry in its folder, and what was written of it")

@@ -29,7 +29,7 @@ use crate::{
     },
     report::{finding::Entry, wording::counted},
 };
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// Records that are changed together, fixups off.
 #[derive(Default)]
@@ -103,6 +103,9 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     for all in differing.values_mut() {
         all.sort_by_key(|one| one.place);
     }
+    let ahead = survey.differing.iter().filter(|one| one.how == How::Ahead);
+    let ahead: HashSet<u32> = ahead.map(|one| one.file).collect();
+    let older = if ahead.is_empty() { HashMap::new() } else { survey.paths_of(|file| ahead.contains(&file)) };
     let mut room = Clusters::of(survey);
     for folder in folders {
         let Some(file) = survey.records.live(folder).filter(|file| file.notes.contains(Notes::FOLDER)) else {
@@ -110,16 +113,15 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         };
         let own = names.remove(&folder).unwrap_or_default();
         let told = differing.remove(&folder).unwrap_or_default();
-        let older: Vec<u32> =
-            told.iter().filter(|one| one.how == How::Ahead).map(|one| one.file).take(OLDER).collect();
-        let older = survey.paths_of(|number| older.contains(&number));
+        let ahead = told.iter().filter(|one| one.how == How::Ahead);
+        let older = ahead.filter_map(|one| older.get(&one.file).cloned()).take(OLDER).collect();
         let news = News {
             path: paths.get(&folder).cloned(),
             missing: missing.remove(&folder).unwrap_or_default(),
             stale: stale.get(&folder).copied().unwrap_or_default(),
             unplaced: unplaced.contains(&folder),
             told: told.len().wide(),
-            older: older.into_values().collect(),
+            older,
         };
         let wanted = wanted::of(job.window, survey, file, (&own, &told), keep);
         one(job, file, &wanted, &news, &mut room)?;
