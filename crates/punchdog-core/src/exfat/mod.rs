@@ -21,6 +21,7 @@ mod lost;
 mod mend;
 mod pieces;
 mod resolve;
+mod rivals;
 pub mod sets;
 mod share_out;
 mod story;

@@ -5,7 +5,10 @@
 use super::{sets::Flaws, survey::Surveyor, table::Because, tree::Node};
 use crate::{
     arith::{Peek, Sat},
-    cluster::chain::{End, Link, Walk, run_of},
+    cluster::{
+        chain::{End, Link, Walk, run_of},
+        lengths::Runs,
+    },
     files::kinds,
 };
 
@@ -249,17 +252,26 @@ impl Surveyor<'_> {
     }
 
     /// A file whose clusters are another's, where one run or chain of exactly its length, open and
-    /// nobody's, begins as its kind does and the clusters that its entry names do not: it is the
+    /// nobody's, begins as its kind does, or ends as its length says, and the clusters that its entry names do not: it is the
     /// first cluster that is wrong.
     fn found_elsewhere(&mut self, number: u32, node: &Node, needed: u32) -> bool {
-        let start = self.medium.lenient(self.out.geometry.cluster_place(node.first), 512).bytes;
-        if node.folder || kinds::agrees(&node.name, &start) != Some(false) {
+        if node.folder {
             return false;
+        }
+        let start = self.medium.lenient(self.out.geometry.cluster_place(node.first), 512).bytes;
+        let other = kinds::agrees(&node.name, &start) == Some(false);
+        // Where the kind does not speak against them, the end of the content may.
+        let told = |s: &Self, runs: &Runs| s.ends(node, runs) == Some(true);
+        if !other {
+            let said = self.out.runs(self.medium, node.first, needed, node.row);
+            if told(self, &said) {
+                return false;
+            }
         }
         let Some(runs) = self.fit(node, needed) else { return false };
         let first = runs.first().map_or(0, |(first, _)| *first);
         let there = self.medium.lenient(self.out.geometry.cluster_place(first), 512).bytes;
-        if kinds::agrees(&node.name, &there) != Some(true) {
+        if kinds::agrees(&node.name, &there) != Some(true) || !other && !told(self, &runs) {
             return false;
         }
         self.take_found(number, &runs);
@@ -267,7 +279,7 @@ impl Surveyor<'_> {
         true
     }
 
-    fn take_found(&mut self, number: u32, runs: &[(u32, u32)]) {
+    pub(super) fn take_found(&mut self, number: u32, runs: &[(u32, u32)]) {
         self.claim(number, runs);
         self.change(number, |node| {
             node.first = runs.first().map_or(0, |(first, _)| *first);
@@ -300,7 +312,7 @@ impl Surveyor<'_> {
             self.change(number, |node| node.flaws |= Flaws::RUN_RANGE | Flaws::SHORT);
             return;
         }
-        if self.found_elsewhere(number, node, needed) {
+        if self.rivals(number, node, needed) || self.found_elsewhere(number, node, needed) {
             return;
         }
         self.claim(number, &[(node.first, room)]);
@@ -326,7 +338,7 @@ impl Surveyor<'_> {
             }
         }
         let own = walk.meets.map_or(walk.length, |(_, before)| before);
-        if own == 0 && self.found_elsewhere(number, node, needed) {
+        if own == 0 && (self.rivals(number, node, needed) || self.found_elsewhere(number, node, needed)) {
             return;
         }
         if own == 0 {

@@ -22,6 +22,7 @@ use crate::{
         places::Places,
         set::ClusterSet,
     },
+    files::end::Ends,
     medium::{Extent, Medium, MediumError, Unknown},
     progress::Watch,
 };
@@ -112,6 +113,7 @@ pub(super) struct Surveyor<'m> {
     /// Where something begins that is nobody's; known while nodes are being settled.
     pub(super) open: Option<Unclaimed>,
     pub(super) budget: Budget,
+    pub(super) ends: Ends,
     /// Where lost folders may begin, and whether the bitmap was believed when they were looked for.
     pub(super) starts: Option<(bool, Vec<u32>)>,
     /// Clusters that read as later ones of folders, found when first asked for, and whether the bitmap was believed then.
@@ -161,6 +163,7 @@ pub fn survey(
         out,
         open: None,
         budget: Budget::new(geometry.clusters),
+        ends: Ends::new(),
         starts: None,
         pieces: None,
         broken_off: Vec::new(),

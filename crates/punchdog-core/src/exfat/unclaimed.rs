@@ -5,7 +5,7 @@
 
 use super::{
     sets::{begins_with_set, looks_like_folder},
-    survey::Surveyor,
+    survey::{Surveyor, extents_of},
     tree::Node,
 };
 use crate::{
@@ -15,7 +15,7 @@ use crate::{
         lengths::Runs,
         set::ClusterSet,
     },
-    files::kinds,
+    files::{end, kinds},
 };
 use std::collections::HashMap;
 
@@ -23,6 +23,9 @@ use std::collections::HashMap;
 const LISTED: usize = 1 << 20;
 /// First bytes that are looked at to find out whose a cluster may be.
 const LOOKS: u32 = 1 << 20;
+
+/// Runs or chains that are held against one file.
+const CONTENTS: usize = 8;
 
 /// Where something begins that is in use and nobody's.
 pub(super) struct Unclaimed {
@@ -91,39 +94,52 @@ impl Surveyor<'_> {
     /// The one chain of exactly `length` open clusters to which nothing leads.
     pub(super) fn tail(&mut self, length: u32) -> Option<Runs> {
         let mut open = self.index();
-        let found = self.only(open.chains.get_mut(&length), |_, _| true);
+        let mut found = self.chains(open.chains.get_mut(&length), |_, _| true);
         self.open = Some(open);
-        found
+        found.pop().filter(|_| found.is_empty())
     }
 
-    /// The one of `list` that is still open and suits; what is not open any more is dropped.
-    fn only(&self, list: Option<&mut Vec<Runs>>, mut suits: impl FnMut(&Self, u32) -> bool) -> Option<Runs> {
-        let list = list?;
+    /// A few of `list` that are still open and suit; what is not open any more is dropped.
+    fn chains(&self, list: Option<&mut Vec<Runs>>, mut suits: impl FnMut(&Self, u32) -> bool) -> Vec<Runs> {
+        let Some(list) = list else { return Vec::new() };
         list.retain(|runs| runs.first().is_some_and(|(first, _)| self.is_unclaimed(*first)));
         let fits = |runs: &&Runs| {
             self.still_open(runs) && runs.first().is_some_and(|(first, _)| suits(self, *first))
         };
-        let mut fitting = list.iter().filter(fits);
-        let found = fitting.next()?.clone();
-        fitting.next().is_none().then_some(found)
+        list.iter().filter(fits).take(CONTENTS).cloned().collect()
     }
 
-    /// The one run or chain of exactly `needed` open clusters whose content can be this node's.
+    /// The one run or chain of exactly `needed` open clusters whose content can be this node's: the only one that does not end
+    /// elsewhere than its length says, or the only one that ends there.
     pub(super) fn fit(&mut self, node: &Node, needed: u32) -> Option<Runs> {
         let mut open = self.index();
-        let found = if node.row {
-            self.only_row(&mut open, node, needed)
+        let mut found = if node.row {
+            self.rows(&mut open, node, needed)
         } else {
             let looks = &mut open.looks;
-            self.only(open.chains.get_mut(&needed), |this, first| this.suits(node, first, looks))
+            self.chains(open.chains.get_mut(&needed), |this, first| this.suits(node, first, looks))
         };
         self.open = Some(open);
-        found
+        if !node.folder {
+            end::likeliest(&mut found, |runs| self.ends(node, runs));
+        }
+        found.pop().filter(|_| found.is_empty())
     }
 
-    fn only_row(&self, open: &mut Unclaimed, node: &Node, needed: u32) -> Option<Runs> {
+    /// Whether the content of these clusters ends where that of a file of this length does.
+    pub(super) fn ends(&self, node: &Node, runs: &[(u32, u32)]) -> Option<bool> {
+        let geometry = &self.out.geometry;
+        self.ends.is_at(
+            self.medium,
+            &extents_of(geometry, runs),
+            geometry.cluster_bytes(),
+            node.stream.length,
+        )
+    }
+
+    fn rows(&self, open: &mut Unclaimed, node: &Node, needed: u32) -> Vec<Runs> {
         open.rows.retain(|cluster| self.is_unclaimed(*cluster));
-        let mut found = None;
+        let mut found = Vec::new();
         for cluster in &open.rows {
             // Behind another open cluster only what has a mark of its own begins something.
             let inside = self.is_unclaimed(cluster.minus(1))
@@ -131,10 +147,10 @@ impl Surveyor<'_> {
                 && !self.marked(node, *cluster, &mut open.looks);
             if !inside && self.all_unclaimed(*cluster, needed) && self.suits(node, *cluster, &mut open.looks)
             {
-                if found.is_some() {
-                    return None;
+                found.push(vec![(*cluster, needed)]);
+                if found.len() == CONTENTS {
+                    break;
                 }
-                found = Some(vec![(*cluster, needed)]);
             }
         }
         found

@@ -22,6 +22,7 @@ use crate::{
         places::Places,
         set::ClusterSet,
     },
+    files::end::Ends,
     medium::{Extent, Medium, MediumError},
     progress::Watch,
 };
@@ -107,7 +108,8 @@ pub(super) struct Surveyor<'m> {
     /// First clusters that entries name: not to be run over by a guess.
     pub(super) heads: ClusterSet,
     seen: ClusterSet,
-    budget: Budget,
+    pub(super) budget: Budget,
+    pub(super) ends: Ends,
     queue: VecDeque<u32>,
     /// Nodes whose chains do not fit as they stand, not yet looked into.
     pub(super) newly_met: Vec<u32>,
@@ -169,6 +171,7 @@ impl<'m> Surveyor<'m> {
             heads: bits(),
             seen: bits(),
             budget: Budget::new(geometry.clusters()),
+            ends: Ends::new(),
             queue: VecDeque::new(),
             newly_met: Vec::new(),
             waiting_folders: VecDeque::new(),

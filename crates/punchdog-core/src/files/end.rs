@@ -8,6 +8,7 @@ use crate::{
     formats::{self, BEGINNING, End, Proof, Tape},
     medium::{Extent, Medium},
 };
+use std::cell::Cell;
 
 /// Where a walk through the first `room` bytes of these ranges ends; `None` where they begin as no kind that tells.
 fn walked(medium: &dyn Medium, extents: &[Extent], room: u64) -> Option<End> {
@@ -25,6 +26,40 @@ pub(crate) fn length(medium: &dyn Medium, extents: &[Extent], cluster: u64) -> O
     match walked(medium, extents, room)? {
         End::Whole { length, .. } => Some(length).filter(|length| *length > room.minus(cluster)),
         End::Broken { .. } => None,
+    }
+}
+
+/// Keeps of `found` what is told to end where it should; where none is, what is not told to end elsewhere.
+pub(crate) fn likeliest<T>(found: &mut Vec<T>, mut ends: impl FnMut(&T) -> Option<bool>) {
+    let told: Vec<Option<bool>> = found.iter().map(&mut ends).collect();
+    let wanted = told.contains(&Some(true)).then_some(true);
+    let mut told = told.into_iter();
+    found.retain(|_| told.next() == Some(wanted));
+}
+
+/// Bytes that one survey reads to tell where contents end.
+const READ: u64 = 1 << 28;
+
+/// Tells where contents end, as long as what was read for that does not come to too much.
+pub(crate) struct Ends(Cell<u64>);
+
+impl Ends {
+    pub(crate) fn new() -> Self {
+        Self(Cell::new(READ))
+    }
+
+    /// Whether the file whose content begins in these ranges ends where one of `length` bytes does; `None` where that is
+    /// not told, or nothing ends in their last `cluster` bytes.
+    pub(crate) fn is_at(
+        &self,
+        medium: &dyn Medium,
+        extents: &[Extent],
+        cluster: u64,
+        length: u64,
+    ) -> Option<bool> {
+        let room = extents.iter().fold(0_u64, |sum, extent| sum.plus(extent.length));
+        self.0.set(self.0.get().checked_sub(room)?);
+        Some(self::length(medium, extents, cluster)? == length)
     }
 }
 

@@ -133,13 +133,13 @@ catalogue! {
         "Written anew from the records that extend the file (derived).");
     RUNS = ("ntfs/run-list", RisksFiles, "a run list cannot be read", "Linux 6.12, fs/ntfs3/run.c",
         "Where the content stands is not known from there on.",
-        "Where one byte alone gives the file clusters that are in use and nobody's, it is set (derived); else, with choice unreadable-runs, the file ends where that begins (judged), or stays.");
+        "Where one byte alone gives the file clusters that are in use and nobody's, it is set (derived); a file that lay in one row is found by its content in such clusters (judged); else, with choice unreadable-runs, it ends where that begins (judged), or stays.");
     RUNS_BEYOND = ("ntfs/run-beyond", RisksFiles, "a run lies outside the volume", "Linux 6.12, fs/ntfs3/run.c",
         "Hosts refuse the file.",
-        "Where one byte alone gives the file clusters that are in use and nobody's, it is set (derived); else, with choice unreadable-runs, the file ends where that begins (judged), or stays.");
+        "Where one byte alone gives the file clusters that are in use and nobody's, it is set (derived); a file that lay in one row is found by its content in such clusters (judged); else, with choice unreadable-runs, it ends where that begins (judged), or stays.");
     RUNS_COUNT = ("ntfs/run-count", RisksFiles, "a run list has other clusters than its attribute counts", "Linux 6.12, fs/ntfs3/run.c",
         "Hosts refuse the file.",
-        "The last VCN is counted where the sizes bear it out; else the one byte of the list is set that gives the file clusters in use and nobody's (derived).");
+        "The last VCN is counted where the sizes bear it out; else the one byte of the list is set that gives the file clusters in use and nobody's (derived), or the file is found in them by its content (judged).");
     PIECES = ("ntfs/attribute-pieces", RisksFiles, "the pieces of an attribute leave something out", "volumes that were looked at",
         "A record that has one of them is lost, or names another file.",
         "Not mended: what can be read is copied out.");
@@ -148,7 +148,7 @@ catalogue! {
         "The allocated size is counted from the runs, the others are cut to it (derived).");
     CROSSED = ("ntfs/clusters-shared", RisksFiles, "files share clusters", "volumes that were looked at",
         "One of them holds the other's content there; what is written to one is written to both.",
-        "Where one byte in a run list explains it, that is set (judged; derived for a file of the file system's own). One of those that leads to what it cannot hold gets its record anew (derived). Else, with choice cross-link, each file gets its own copy of them, or the later ones end before them (judged).");
+        "Where one byte in a run list explains it, that is set (judged; derived for a file of the file system's own); a file whose content does not end there as its size says, and does in clusters in use and nobody's, gets those (judged). One of those that leads to what it cannot hold gets its record anew (derived). Else, with choice cross-link, each file gets its own copy of them, or the later ones end before them (judged).");
 
     RECORD_FREE = ("ntfs/record-marked-free", RisksFiles, "a file's record is marked free", "volumes that were looked at",
         "The next new file is written over it.",

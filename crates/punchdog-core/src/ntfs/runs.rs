@@ -8,9 +8,11 @@
 //! ```
 //! Rests on what Linux 6.12 reads (`fs/ntfs3/run.c`) and on volumes that were looked at.
 
+use super::catalogue as c;
 use crate::{
     arith::{Peek, Sat},
     medium::{Extent, Medium},
+    report::finding::Entry,
 };
 
 /// Clusters in a row.
@@ -46,6 +48,17 @@ pub enum BadRuns {
     Beyond,
     /// It has other clusters than the attribute counts.
     Count,
+}
+
+impl BadRuns {
+    /// The finding that tells it.
+    pub(super) fn entry(self) -> &'static Entry {
+        match self {
+            Self::Count => &c::RUNS_COUNT,
+            Self::Beyond => &c::RUNS_BEYOND,
+            Self::Unreadable | Self::Endless => &c::RUNS,
+        }
+    }
 }
 
 /// Runs at most in one list: more than a record of 4096 bytes can hold.

@@ -29,6 +29,7 @@ mod ntfs_scattered;
 mod ntfs_struck;
 mod ntfs_torn;
 mod one_cluster_files;
+mod one_first_cluster;
 mod pairs;
 mod partitions;
 mod reader;

@@ -10,7 +10,7 @@ use crate::{
         survey::{Entered, Surveyor},
         tree::Node,
     },
-    files::kinds,
+    files::{end, kinds},
 };
 
 /// Files whose first clusters are free in the table, from which on the table is at fault and not
@@ -22,8 +22,9 @@ const BROKEN: u8 = 2;
 /// The rank of files whose entries name no cluster of the volume.
 const NOWHERE: u8 = 3;
 
-/// Lost chains of one length that are looked at.
+/// Lost chains of one length that are looked at, and whose contents are.
 const FITTING: usize = 256;
+const CONTENTS: usize = 8;
 
 /// Entries of a row that are looked at.
 const ROW_LOOKED_AT: usize = 4096;
@@ -121,6 +122,9 @@ impl Surveyor<'_> {
         }
         let walk = self.walk(node.first);
         if walk.meets == Some((node.first, 0)) {
+            if self.rivals(number, &node, &walk) {
+                return;
+            }
             self.change(number, |node| node.flaws.set(Flaws::MET));
             // Two entries that say the same bear each other out: the file is there twice, and no other content is its.
             let twice = self.is_entered_twice(number, &node);
@@ -193,9 +197,9 @@ impl Surveyor<'_> {
         }
     }
 
-    /// A lost chain of exactly `needed` clusters becomes the file's, if there is no doubt which: it is the only one, or the
-    /// only one whose number is that of the entry but for one bit.
-    fn begin_at_lost(&mut self, number: u32, node: &Node, needed: u32) -> bool {
+    /// A lost chain of exactly `needed` clusters becomes the file's, if there is no doubt which: it is the only one whose
+    /// number is that of the entry but for one bit, or the only one that ends where its size says or is not told to end elsewhere.
+    pub(super) fn begin_at_lost(&mut self, number: u32, node: &Node, needed: u32) -> bool {
         if needed == 0 {
             return false;
         }
@@ -206,10 +210,16 @@ impl Surveyor<'_> {
                 .take(FITTING)
                 .collect()
         });
-        let near: Vec<u32> =
+        let mut near: Vec<u32> =
             fitting.iter().copied().filter(|head| (head ^ node.first).is_power_of_two()).collect();
-        let (([head], _) | (_, [head])) = (near.as_slice(), fitting.as_slice()) else { return false };
-        let head = *head;
+        let mut fitting = if near.len() == 1 { std::mem::take(&mut near) } else { fitting };
+        if fitting.len() <= CONTENTS {
+            end::likeliest(&mut fitting, |head| {
+                let walk = self.walk(*head);
+                self.ends(node, &walk)
+            });
+        }
+        let [head] = fitting[..] else { return false };
         let walk = self.walk(head);
         self.heads.insert(head.size());
         self.change(number, |node| {

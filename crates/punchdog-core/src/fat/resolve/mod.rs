@@ -7,6 +7,7 @@
 mod files;
 mod folders;
 mod left_over;
+mod rivals;
 mod share_out;
 
 use super::{

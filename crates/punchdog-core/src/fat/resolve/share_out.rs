@@ -195,7 +195,7 @@ impl Surveyor<'_> {
         })
     }
 
-    fn extent(&self, (first, count): (u32, u32)) -> Extent {
+    pub(super) fn extent(&self, (first, count): (u32, u32)) -> Extent {
         let each = self.geometry.cluster_bytes().wide();
         Extent::new(self.geometry.cluster_offset(first), count.wide().times(each))
     }

@@ -8,7 +8,6 @@ use crate::{
         layout::{kind, own, sequence},
         record::Broken,
         records::{Flaw, Notes, Piece, Use},
-        runs::BadRuns,
         system::is_told,
         tree::Why,
     },
@@ -127,11 +126,7 @@ fn one(subject: &Subject<'_>, number: u32, flaw: &Flaw, paths: &HashMap<u32, Str
             (&c::NO_STANDARD, format!("Record {number} has no $STANDARD_INFORMATION."), String::new())
         }
         Flaw::Runs(of, _, bad) => {
-            let entry = match bad {
-                BadRuns::Beyond => &c::RUNS_BEYOND,
-                BadRuns::Count => &c::RUNS_COUNT,
-                _ => &c::RUNS,
-            };
+            let entry = bad.entry();
             (entry, format!("In record {number}, for {}, {}.", title(*of), entry.title), String::new())
         }
         Flaw::Size(_, has, told) => (

@@ -8,6 +8,7 @@ mod aside;
 mod beginning;
 mod bitmaps;
 mod boot_sector;
+mod by_content;
 mod closing;
 mod displaced;
 mod doubled;

@@ -3,7 +3,7 @@
 //! A list has to count as many clusters as its attribute says, and each of them has to be in use and nobody else's. Where
 //! just one change of one byte brings that about, it is taken.
 
-use super::{Job, records::step};
+use super::{Job, by_content, records::step};
 use crate::{
     arith::Sat,
     medium::MediumError,
@@ -59,13 +59,13 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     // All of them; half of them where $Bitmap may be damaged too.
     let found = lists.iter().map(|(piece, _)| struck(job, piece, 1).or_else(|| struck(job, piece, 2)));
     let found = without_clashes(found.collect());
+    // What they get is nobody's any more when all was read again.
+    if found.iter().all(Option::is_none) {
+        return by_content::mend(job, &lists);
+    }
     for ((piece, bad), found) in lists.iter().zip(found) {
         let Some(found) = found else { continue };
-        let mends = match bad {
-            BadRuns::Count => &c::RUNS_COUNT,
-            BadRuns::Beyond => &c::RUNS_BEYOND,
-            BadRuns::Unreadable | BadRuns::Endless => &c::RUNS,
-        };
+        let mends = bad.entry();
         let (how, from) = if found.whole {
             let from = "the one byte with which it has the clusters that it counts, all of them in use and nobody else's";
             (if lost { Provenance::Judged } else { Provenance::Derived }, from)

@@ -1,11 +1,11 @@
 //! Files that share clusters: a run list with one byte struck is mended; else each but the first gets its own copy of
 //! them, or ends before them.
 
-use super::{Job, ending::end_at, records::step, room::Clusters, runs, writing::write_record};
+use super::{Job, by_content, ending::end_at, records::step, room::Clusters, runs, writing::write_record};
 use crate::{
     arith::Sat,
     cluster::set::ClusterSet,
-    medium::MediumError,
+    medium::{Medium, MediumError},
     mending::step::Provenance,
     ntfs::{
         catalogue as c,
@@ -31,11 +31,14 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if survey.crossed.is_empty() {
         return Ok(());
     }
-    let sharing = sharing(survey);
+    let sharing = sharing(survey, job.window);
     let count = job.steps.count();
     if sharing.len() <= LOOKED_AT {
         let pieces: Vec<Piece> = sharing.iter().map(|(_, piece)| piece.clone()).collect();
         runs::mend_shared(job, &pieces)?;
+        if job.steps.count() == count {
+            by_content::mend_shared(job, &pieces)?;
+        }
         if job.steps.count() > count {
             return Ok(());
         }
@@ -58,8 +61,9 @@ pub(super) fn are(survey: &Survey, runs: &[Run]) -> bool {
 }
 
 /// The pieces that have clusters of others, those first that keep them: of the file system's own files, of folders, of
-/// files that come to the shared clusters in the course of a run and do not jump there, of files by their records.
-fn sharing(survey: &Survey) -> Vec<(File, Piece)> {
+/// files whose content ends there as their size says, of files that come to the shared clusters in the course of a run
+/// and do not jump there, of files by their records.
+fn sharing(survey: &Survey, medium: &dyn Medium) -> Vec<(File, Piece)> {
     let mut all = Vec::new();
     for file in survey.records.files.iter().filter(|file| file.notes.contains(Notes::CROSSED)) {
         for piece in survey.records.pieces_of(file).iter().filter(|piece| !piece.resident) {
@@ -72,9 +76,16 @@ fn sharing(survey: &Survey) -> Vec<(File, Piece)> {
         let runs = survey.records.runs_of(piece).iter();
         runs.filter(|run| run.first.is_some_and(|first| survey.crossed.contains(first.size()))).count()
     };
+    let pieces: Vec<&Piece> = all.iter().map(|(_, piece)| piece).collect();
+    let told: HashSet<(u32, u16)> = pieces
+        .iter()
+        .zip(by_content::told(survey, medium, &pieces))
+        .filter_map(|(piece, told)| told.then_some((piece.holder, piece.at)))
+        .collect();
     all.sort_by_cached_key(|(file, piece)| {
         let own_file = file.number <= own::EXTEND;
-        (!own_file, piece.kind != kind::INDEX_ALLOCATION, jumps(piece), file.number, piece.first_vcn)
+        let told = told.contains(&(piece.holder, piece.at));
+        (!own_file, piece.kind != kind::INDEX_ALLOCATION, !told, jumps(piece), file.number, piece.first_vcn)
     });
     all
 }
