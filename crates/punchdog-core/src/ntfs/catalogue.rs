@@ -142,7 +142,7 @@ catalogue! {
         "The last VCN is counted where the sizes bear it out; else the one byte of the list is set that gives the file clusters in use and nobody's (derived), or the file is found in them by its content (judged).");
     PIECES = ("ntfs/attribute-pieces", RisksFiles, "the pieces of an attribute leave something out", "volumes that were looked at",
         "A record that has one of them is lost, or names another file.",
-        "Not mended: what can be read is copied out.");
+        "The index of a folder is laid anew, in one piece (derived). A file ends before that with choice unreadable-runs (judged), or stays; what can be read is copied out first.");
     SIZES = ("ntfs/attribute-sizes", RisksFiles, "the sizes of an attribute do not go together", "Linux 6.12, fs/ntfs3/record.c",
         "Hosts refuse the file.",
         "The allocated size is counted from the runs, the others are cut to it (derived).");

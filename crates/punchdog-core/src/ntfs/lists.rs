@@ -10,7 +10,7 @@ use super::{
     layout::{kind, number, reference},
     list::{self, Entry},
     record::Attribute,
-    records::{Flaw, Notes, Records, Use},
+    records::{File, Flaw, Notes, Records, Use},
     runs::Mapping,
 };
 use crate::{
@@ -142,6 +142,15 @@ impl Records {
             }
         }
         let mut moved: HashMap<u32, u32> = HashMap::new();
+        // One that was emptied extends nothing.
+        let claimed: HashSet<u64> = claims.keys().map(|other| number(*other)).collect();
+        let holders = self.pieces.iter().map(|piece| piece.holder);
+        let holders = holders.chain(self.names.iter().map(|name| name.holder));
+        let full: HashSet<u32> = if claimed.is_empty() {
+            HashSet::new()
+        } else {
+            holders.filter(|holder| claimed.contains(&u64::from(*holder))).collect()
+        };
         let (mut strangers, mut unlisted) = (Vec::new(), Vec::new());
         for (holder, base) in self.extending.clone() {
             let of = u32::try_from(number(base)).unwrap_or(u32::MAX);
@@ -150,7 +159,7 @@ impl Records {
             let named = self.lists.told_of(of).iter().any(|listed| listed.reference == own);
             let told = claims.get(&own).copied().flatten();
             match (self.uses.get(holder.size()), told) {
-                (Some(Use::Free), Some(told)) if there && told == of => {
+                (Some(Use::Free), Some(told)) if there && told == of && full.contains(&holder) => {
                     self.flaws.push((holder, Flaw::Free));
                     self.set_use(holder, Use::Extends);
                 }
@@ -182,6 +191,7 @@ impl Records {
                     let extending = self.extending.get(..known).unwrap_or(&[]);
                     extending.binary_search_by_key(&holder, |(other, _)| *other).is_err()
                         && self.names.iter().all(|name| name.holder != holder)
+                        && full.contains(&holder)
                 }
                 _ => false,
             };
@@ -304,8 +314,22 @@ impl Records {
         }
     }
 
+    /// True where the pieces of an attribute that can be read are all that it has.
+    fn is_complete(&self, file: &File, of: &Listed, cluster: u64) -> bool {
+        let units: Vec<u16> = of.name.chunks_exact(2).map(|unit| unit.le16(0)).collect();
+        let pieces = self.stream_of(file, of.kind, &String::from_utf16_lossy(&units));
+        let Some(first) = pieces.first() else { return false };
+        let mut end = 0_u64;
+        first.resident
+            || pieces.iter().all(|piece| {
+                let follows = piece.first_vcn == end;
+                end = piece.first_vcn.plus(piece.clusters);
+                follows
+            }) && end.times(cluster) >= first.allocated
+    }
+
     /// Holds each list against what the file's records have.
-    pub(super) fn judge_lists(&mut self) {
+    pub(super) fn judge_lists(&mut self, cluster: u64) {
         let mut extending: HashMap<u32, Vec<u32>> = HashMap::new();
         for (holder, base) in &self.extending {
             if self.uses.get(holder.size()) == Some(&Use::Extends) && self.referred(*base).is_some() {
@@ -337,10 +361,11 @@ impl Records {
             let has: HashSet<&Listed> =
                 holders().filter_map(|holder| self.lists.has.get(&holder)).flatten().collect();
             let named: HashSet<&Listed> = told.iter().collect();
-            // What stands in a record that cannot be read is lost; the list is right to name it.
+            // What stands in a record that cannot be read is lost; the list is right to name it, unless it was laid anew since.
             let lost = |listed: &Listed| {
                 let holder = u32::try_from(number(listed.reference)).unwrap_or(u32::MAX);
                 matches!(self.uses.get(holder.size()), Some(Use::Noise | Use::Blank))
+                    && !self.is_complete(file, listed, cluster)
             };
             let mut stale: Vec<&Listed> = told.iter().filter(|listed| !has.contains(listed)).collect();
             let gone = stale.iter().find(|listed| lost(listed)).map(|listed| listed.kind);

@@ -422,11 +422,11 @@ impl Records {
             file.reparse = tag_of(&self.marks, file.number);
             file.notes.set(Notes::SPREAD, others.iter().any(|piece| piece.holder != file.number));
         }
-        self.judge();
+        self.judge(cluster);
     }
 
     /// What is wrong with files as a whole: pieces that leave something out, names that were not counted.
-    fn judge(&mut self) {
+    fn judge(&mut self, cluster: u64) {
         let mut flaws = Vec::new();
         for file in &mut self.files {
             if file.notes.contains(Notes::DELETED) {
@@ -474,7 +474,7 @@ impl Records {
             }
         }
         self.flaws.extend(flaws);
-        self.judge_lists();
+        self.judge_lists(cluster);
         self.flaws.sort_by_key(|(number, _)| *number);
     }
 

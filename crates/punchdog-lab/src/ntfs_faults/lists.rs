@@ -1,6 +1,7 @@
 //! Damage to attribute lists, and to the records that extend a file.
 
 use super::{Fault, OTHER, Patient, SPREAD, WIDE, fault};
+use crate::seed::Seed;
 use punchdog_core::{
     arith::Peek,
     ntfs::{layout::kind, list, record::attributes},
@@ -8,6 +9,10 @@ use punchdog_core::{
 
 /// Bytes of an entry without a name.
 const ENTRY: usize = 32;
+
+const fn lost(name: &'static str, make: fn(&mut Patient, &mut Seed)) -> Fault {
+    Fault { name, code: "ntfs/attribute-pieces", on: |_| true, make, choose: &[("unowned-clusters", "free")] }
+}
 
 pub(super) const ALL: &[Fault] = &[
     fault("a list leaves a record out", "ntfs/attribute-list", |p, _| {
@@ -96,6 +101,12 @@ pub(super) const ALL: &[Fault] = &[
         });
         p.at_record(WIDE);
     }),
+    lost("the last record of a file of two is lost", |p, _| {
+        p.lose(SPREAD, 1);
+    }),
+    lost("the third record of a file of four is lost", |p, _| {
+        p.lose(WIDE, 2);
+    }),
     fault("a record extends another file", "ntfs/extension-base", |p, _| {
         let (number, other) = (p.number(SPREAD) + 1, p.number(OTHER));
         p.edit(number, |record| record[32..36].copy_from_slice(&other.to_le_bytes()));
@@ -158,6 +169,14 @@ impl Patient {
             }
         });
         self.at_record(path);
+    }
+
+    /// Nothing is left of a record that extends a file.
+    fn lose(&mut self, path: &str, behind: u32) {
+        let place = self.record_place(self.number(path) + behind);
+        self.fill(place, self.geometry.record() as u64, 0x5A);
+        self.at_record(path);
+        self.costs.push(path.to_owned());
     }
 
     /// Where a list outside its record stands.

@@ -26,6 +26,7 @@ mod ntfs_lengths;
 mod ntfs_listed;
 mod ntfs_parts;
 mod ntfs_scattered;
+mod ntfs_spread;
 mod ntfs_struck;
 mod ntfs_torn;
 mod one_cluster_files;

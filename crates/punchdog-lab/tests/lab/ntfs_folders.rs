@@ -25,23 +25,28 @@ use std::{
 };
 
 /// A volume of so many records and bytes, to be filled.
-fn filler(bytes: u64, records: u32) -> Filler<Vec<u8>> {
+pub(crate) fn filler(bytes: u64, records: u32) -> Filler<Vec<u8>> {
     let wish = Wish { bytes, records, ..small(512, 4096, 1024) };
     Filler::new(&wish, vec![0; usize::try_from(bytes).unwrap()]).unwrap()
 }
 
 /// What a plan makes of it: the bytes afterwards, the names of its steps, its size as JSON.
-struct Mended {
-    bytes: Vec<u8>,
-    steps: Vec<String>,
-    sound: bool,
+pub(crate) struct Mended {
+    pub(crate) bytes: Vec<u8>,
+    pub(crate) steps: Vec<String>,
+    pub(crate) sound: bool,
     changed: u64,
 }
 
-fn mended(bytes: &[u8]) -> Mended {
+pub(crate) fn mended(bytes: &[u8]) -> Mended {
+    mended_with(bytes, &[])
+}
+
+pub(crate) fn mended_with(bytes: &[u8], choices: &[(&str, &str)]) -> Mended {
+    let choices = choices.iter().map(|(name, option)| ((*name).to_owned(), (*option).to_owned())).collect();
     let medium = Memory::new(bytes.to_vec());
     let whole = Subject::Volume(Extent::new(0, medium.len()));
-    let plan = plan::build(&medium, "", whole, BTreeMap::new(), &Silent).unwrap();
+    let plan = plan::build(&medium, "", whole, choices, &Silent).unwrap();
     let overlay = plan.replay(&medium).unwrap();
     let all: &dyn Medium = &overlay;
     Mended {
@@ -53,7 +58,7 @@ fn mended(bytes: &[u8]) -> Mended {
 }
 
 /// Paths and hashes as our reader lists them.
-fn listed(bytes: &[u8]) -> BTreeMap<String, String> {
+pub(crate) fn listed(bytes: &[u8]) -> BTreeMap<String, String> {
     let medium = Memory::new(bytes.to_vec());
     let volume = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
     let files = volume.files(&medium, Wanted::default(), &Silent).unwrap();

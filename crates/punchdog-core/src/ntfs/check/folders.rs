@@ -40,6 +40,9 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
         let (entry, place, is): (&'static Entry, Option<u64>, &str) = match flaw {
             IndexFlaw::Root => (&c::INDEX_ROOT, survey.mft.place(*number), "Its root node cannot be read."),
             IndexFlaw::Blocks => (&c::INDEX_ROOT, survey.mft.place(*number), "Its blocks cannot be found."),
+            IndexFlaw::Signature(0) => {
+                (&c::INDEX_BLOCK, survey.mft.place(*number), "Where a block stands is not told any more.")
+            }
             IndexFlaw::Signature(at) => (&c::INDEX_BLOCK, Some(*at), "A block does not begin with INDX."),
             IndexFlaw::Torn(at, _) => (&c::INDEX_TORN, Some(*at), "A block is of two writings."),
             IndexFlaw::Fixups(at) => (&c::INDEX_BLOCK, Some(*at), "The fixups of a block cannot be."),

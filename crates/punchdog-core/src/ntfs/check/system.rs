@@ -179,7 +179,13 @@ fn clusters(subject: &Subject<'_>, sink: &mut dyn Sink) {
     }
     for (entry, one, other, is, should) in [
         (&c::CLUSTERS_FREE, &survey.claimed, marked, "marked free", "They are in use."),
-        (&c::CLUSTERS_USED, marked, &survey.claimed, "marked in use that no file has", "They are free."),
+        (
+            &c::CLUSTERS_USED,
+            marked,
+            &survey.claimed,
+            "marked in use that no file has",
+            "By the records that can be read, all of that is free.",
+        ),
     ] {
         let mut all = one.difference(other).peekable();
         let (mut sum, mut runs) = (0_u64, 0_u32);

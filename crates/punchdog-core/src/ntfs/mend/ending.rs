@@ -6,16 +6,18 @@ use crate::{
     medium::{Medium, MediumError},
     mending::step::{Provenance, Step},
     ntfs::{
+        build::resident,
         catalogue as c,
-        edit::{remove_at, set_runs},
+        edit::{insert, remove_at, set_runs},
         layout::{COMPRESSED, RECORD_IN_USE, SPARSE, kind, own, put},
         record::{Attribute, attributes},
         records::{File, Flaw, Piece},
         runs::{BadRuns, Run, decode},
         survey::Survey,
     },
+    report::finding::Entry,
 };
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, btree_map};
 
 /// The question.
 pub(super) const QUESTION: &str = "unreadable-runs";
@@ -31,10 +33,23 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         _ => None,
     };
     let lists: Vec<(u32, usize)> = survey.records.flaws.iter().filter_map(list).collect();
-    if lists.is_empty() {
+    let part = |(number, flaw): &(u32, Flaw)| matches!(flaw, Flaw::Pieces(kind::DATA)).then_some(*number);
+    let parts: Vec<u32> = survey.records.flaws.iter().filter_map(part).collect();
+    if lists.is_empty() && parts.is_empty() {
         return Ok(());
     }
     let paths = crate::ntfs::check::paths(survey);
+    for number in parts {
+        let file = survey.records.file(number).filter(|file| file.number >= own::FIRST_USER);
+        if let Some((file, (piece, clusters))) = file.and_then(|file| Some((file, before_gap(survey, file)?)))
+        {
+            let does = format!("record {number}: end it before the clusters that a lost record told of");
+            ended(job, file, piece, clusters, (does, &[&c::PIECES], paths.get(&number)))?;
+        }
+    }
+    if !job.steps.is_empty() {
+        return Ok(());
+    }
     let mut done = u32::MAX;
     for (number, at) in lists {
         // What stands in a record is moved by a step.
@@ -64,6 +79,40 @@ fn before_unreadable(
     let Some(piece) = found.filter(|piece| piece.kind == kind::DATA && file.number > own::EXTEND) else {
         return Ok(());
     };
+    let read = survey.records.runs_of(piece).iter().fold(0_u64, |sum, run| sum.plus(run.length));
+    let clusters = piece.first_vcn.plus(read.min(piece.clusters));
+    let does = format!("record {}: end it before the run that cannot be read", file.number);
+    ended(job, file, piece, clusters, (does, &[&c::RUNS, &c::RUNS_BEYOND, &c::RUNS_COUNT], path))
+}
+
+/// A piece of content that leaves something out, and how many clusters are there before that.
+fn before_gap<'s>(survey: &'s Survey, file: &File) -> Option<(&'s Piece, u64)> {
+    let content = survey.records.pieces_of(file).iter().filter(|piece| piece.kind == kind::DATA);
+    let pieces: Vec<&Piece> = content.collect();
+    pieces.chunk_by(|one, other| one.name == other.name).find_map(|stream| {
+        let first = stream.first().copied().filter(|first| !first.resident)?;
+        let mut next = 0_u64;
+        for piece in stream {
+            if piece.first_vcn > next {
+                break;
+            }
+            next = piece.first_vcn.plus(piece.clusters);
+        }
+        let all = stream.last().map_or(0, |last| last.first_vcn.plus(last.clusters));
+        let partly = next < all || survey.mft.geometry.place(next) < first.allocated;
+        partly.then_some((first, next))
+    })
+}
+
+/// Ends a file there, unless it shall stay as it is.
+fn ended(
+    job: &mut Job<'_, '_, '_, '_>,
+    file: &File,
+    piece: &Piece,
+    clusters: u64,
+    (does, mends, path): (String, &[&'static Entry], Option<&String>),
+) -> Result<(), MediumError> {
+    let survey: &Survey = job.survey;
     let end = ("end", "each ends where that begins; hosts show what is before it".to_owned());
     let keep = ("keep", "all stays as it is; hosts refuse the files".to_owned());
     // Where many lead outside the volume, or it ends too early, its length may be wrong, not they.
@@ -77,16 +126,8 @@ fn before_unreadable(
     if job.choices.ask(QUESTION, question, &options, asked) != "end" {
         return Ok(());
     }
-    let read = survey.records.runs_of(piece).iter().fold(0_u64, |sum, run| sum.plus(run.length));
-    let clusters = piece.first_vcn.plus(read.min(piece.clusters));
-    let step = Step::new(
-        "file-ended",
-        format!("record {}: end it before the run that cannot be read", file.number),
-        Provenance::Judged,
-        "what of its run list can be read",
-        &[&c::RUNS, &c::RUNS_BEYOND, &c::RUNS_COUNT],
-    )
-    .or("with --choose unreadable-runs=keep it stays, and hosts refuse it");
+    let step = Step::new("file-ended", does, Provenance::Judged, "what of its run lists can be read", mends)
+        .or("with --choose unreadable-runs=keep it stays, and hosts refuse it");
     let step = match path {
         Some(path) => step.file(path.clone()),
         None => step,
@@ -115,8 +156,8 @@ pub(super) fn end_at(
     let mut held = 0_u64;
     for piece in pieces {
         let record = match records.entry(piece.holder) {
-            std::collections::btree_map::Entry::Occupied(known) => known.into_mut(),
-            std::collections::btree_map::Entry::Vacant(new) => {
+            btree_map::Entry::Occupied(known) => known.into_mut(),
+            btree_map::Entry::Vacant(new) => {
                 let Some(record) = job.record(piece.holder) else { return Ok(()) };
                 new.insert(record)
             }
@@ -141,6 +182,19 @@ pub(super) fn end_at(
         held = runs.iter().filter(|run| run.first.is_some()).fold(held, |sum, run| sum.plus(run.length));
         put(record, at.plus(24), &piece.first_vcn.plus(own).wrapping_sub(1).to_le_bytes());
         if !set_runs(record, at, &runs) {
+            return Ok(());
+        }
+    }
+    if pieces.first().is_some_and(|first| first.first_vcn > 0) && clusters == 0 {
+        // Its beginning is lost, and a file has content, be it none.
+        let base = match records.entry(file.number) {
+            btree_map::Entry::Occupied(known) => known.into_mut(),
+            btree_map::Entry::Vacant(new) => {
+                let Some(record) = job.record(file.number) else { return Ok(()) };
+                new.insert(record)
+            }
+        };
+        if !insert(base, &resident(piece.kind, name, &[])) {
             return Ok(());
         }
     }

@@ -186,14 +186,14 @@ fn the_file_system_s_own_files() {
     says(
         "record 0 zero",
         &expect![[r#"
-        ntfs/system-record at 16384+1024
-          record 0 ($MFT) is not in order. It does not say where the records stand. Its copy in $MFTMirr does.
-        ntfs/cluster-marked-used at 16384+200704
-          49 clusters are marked in use that no file has. 49 clusters are marked in use that no file has. They are free.
-        exact: copy record 0 ($MFT) from $MFTMirr, byte 2428928 of the volume
-          $MFTMirr: the copy is whole
-        77 of 77 files are whole after the repair; the volume is sound.
-    "#]],
+            ntfs/system-record at 16384+1024
+              record 0 ($MFT) is not in order. It does not say where the records stand. Its copy in $MFTMirr does.
+            ntfs/cluster-marked-used at 16384+200704
+              49 clusters are marked in use that no file has. 49 clusters are marked in use that no file has. By the records that can be read, all of that is free.
+            exact: copy record 0 ($MFT) from $MFTMirr, byte 2428928 of the volume
+              $MFTMirr: the copy is whole
+            77 of 77 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "record 0's sequence number 2",
@@ -212,14 +212,14 @@ fn the_file_system_s_own_files() {
     says(
         "record 2 zero",
         &expect![[r#"
-        ntfs/log-gone at 18432+1024
-          record 2 ($LogFile) is not in order. It is blank.
-        ntfs/cluster-marked-used at 622592+262144
-          64 clusters are marked in use that no file has. 64 clusters are marked in use that no file has. They are free.
-        exact: copy record 2 ($LogFile) from $MFTMirr, byte 2430976 of the volume
-          $MFTMirr: the copy is whole
-        77 of 77 files are whole after the repair; the volume is sound.
-    "#]],
+            ntfs/log-gone at 18432+1024
+              record 2 ($LogFile) is not in order. It is blank.
+            ntfs/cluster-marked-used at 622592+262144
+              64 clusters are marked in use that no file has. 64 clusters are marked in use that no file has. By the records that can be read, all of that is free.
+            exact: copy record 2 ($LogFile) from $MFTMirr, byte 2430976 of the volume
+              $MFTMirr: the copy is whole
+            77 of 77 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "record 3 without volume information",
@@ -409,7 +409,7 @@ fn records_and_attributes() {
             ntfs/record-broken at 49208+16
               the attributes of a record cannot be read to the end. In record 32, at its byte 56, the length of an attribute cannot be.
             ntfs/cluster-marked-used at 888832+20480
-              5 clusters are marked in use that no file has. 5 clusters are marked in use that no file has. They are free.
+              5 clusters are marked in use that no file has. 5 clusters are marked in use that no file has. By the records that can be read, all of that is free.
             ntfs/index-entry-stale at 1258072+16
               a folder's index names a file that is not there. The file has no such name in this folder.
             derived: put the attributes of record 32 in order
@@ -484,38 +484,38 @@ fn run_lists() {
     says(
         "a run list's first byte cannot be",
         &expect![[r#"
-        ntfs/run-list at 49448+2
-          a run list cannot be read. In record 32, for $DATA, a run list cannot be read.
-        ntfs/cluster-marked-used at 888832+20480
-          5 clusters are marked in use that no file has. 5 clusters are marked in use that no file has. They are free.
-        derived: set one byte in the run list of $DATA of record 32
-          the one byte with which it has the clusters that it counts, all of them in use and nobody else's
-        77 of 77 files are whole after the repair; the volume is sound.
-    "#]],
+            ntfs/run-list at 49448+2
+              a run list cannot be read. In record 32, for $DATA, a run list cannot be read.
+            ntfs/cluster-marked-used at 888832+20480
+              5 clusters are marked in use that no file has. 5 clusters are marked in use that no file has. By the records that can be read, all of that is free.
+            derived: set one byte in the run list of $DATA of record 32
+              the one byte with which it has the clusters that it counts, all of them in use and nobody else's
+            77 of 77 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "a run leads before the volume",
         &expect![[r#"
-        ntfs/run-beyond at 56744+2
-          a run lies outside the volume. In record 39, for $DATA, a run lies outside the volume.
-        ntfs/cluster-marked-used at 942080+24576
-          6 clusters are marked in use that no file has. 6 clusters are marked in use that no file has. They are free.
-        derived: set one byte in the run list of $DATA of record 39
-          the one byte with which it has the clusters that it counts, all of them in use and nobody else's
-        77 of 77 files are whole after the repair; the volume is sound.
-    "#]],
+            ntfs/run-beyond at 56744+2
+              a run lies outside the volume. In record 39, for $DATA, a run lies outside the volume.
+            ntfs/cluster-marked-used at 942080+24576
+              6 clusters are marked in use that no file has. 6 clusters are marked in use that no file has. By the records that can be read, all of that is free.
+            derived: set one byte in the run list of $DATA of record 39
+              the one byte with which it has the clusters that it counts, all of them in use and nobody else's
+            77 of 77 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "a run leads into another file",
         &expect![[r#"
-        ntfs/clusters-shared at 946176+20480
-          files share clusters. 5 clusters are claimed more than once. Each cluster is one file's.
-        ntfs/cluster-marked-used at 888832+20480
-          5 clusters are marked in use that no file has. 5 clusters are marked in use that no file has. They are free.
-        judged: set one byte in the run list of $DATA of record 32
-          with it the file has the clusters that it counts, all of them in use and nobody else's; as it stands, another file has them too
-        77 of 77 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
-    "#]],
+            ntfs/clusters-shared at 946176+20480
+              files share clusters. 5 clusters are claimed more than once. Each cluster is one file's.
+            ntfs/cluster-marked-used at 888832+20480
+              5 clusters are marked in use that no file has. 5 clusters are marked in use that no file has. By the records that can be read, all of that is free.
+            judged: set one byte in the run list of $DATA of record 32
+              with it the file has the clusters that it counts, all of them in use and nobody else's; as it stands, another file has them too
+            77 of 77 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+        "#]],
     );
 }
 
@@ -530,6 +530,26 @@ fn attribute_lists() {
           the records that name this one as their base, and what stands in them
         77 of 77 files are whole after the repair; the volume is sound.
     "#]],
+    );
+    says(
+        "the third record of a file of four is lost",
+        &expect![[r#"
+            ntfs/attribute-pieces at 50176+1024
+              the pieces of an attribute leave something out. Of $DATA of record 33, a piece is missing.
+            ntfs/record-lost at 52224+1024
+              a file's record cannot be read. Record 35 is no record. It is in use. No folder names it.
+            ntfs/cluster-marked-used at 925696+4096
+              1 cluster is marked in use that no file has. 1 cluster is marked in use that no file has. By the records that can be read, all of that is free.
+            judged: record 33: end it before the clusters that a lost record told of
+              what of its run lists can be read
+            derived: write the attribute list of record 33 anew
+              the records that name this one as their base, and what stands in them
+            derived: index of Logs/2026: 1 entry set as the record says, 1 block written
+              the names that the files' own records have
+            judged: free 1 record that cannot be read
+              nothing can be read of them, and no folder names them once it is mended
+            76 of 77 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 loses its end; the volume is sound.
+        "#]],
     );
     says(
         "a record extends another file",
@@ -578,12 +598,12 @@ fn bitmaps() {
     says(
         "all clusters marked used",
         &expect![[r#"
-        ntfs/cluster-marked-used at 913408+4096 921600+4096 929792+4096
-          889 clusters are marked in use that no file has. 889 clusters are marked in use that no file has. They are free.
-        derived: mark 889 clusters free in $Bitmap that no file has
-          the run lists of the records
-        77 of 77 files are whole after the repair; the volume is sound.
-    "#]],
+            ntfs/cluster-marked-used at 913408+4096 921600+4096 929792+4096
+              889 clusters are marked in use that no file has. 889 clusters are marked in use that no file has. By the records that can be read, all of that is free.
+            derived: mark 889 clusters free in $Bitmap that no file has
+              the run lists of the records
+            77 of 77 files are whole after the repair; the volume is sound.
+        "#]],
     );
     says(
         "bitmap too short",

@@ -2,12 +2,12 @@
 
 use super::{Change, Edits};
 use crate::{
-    arith::Sat,
+    arith::{Peek, Sat},
     ntfs::{
         build::{BY_NAME, Outside, Room, index, outside, resident},
         edit::{end_of, remove, remove_at},
         index::Index,
-        layout::{RESIDENT, kind},
+        layout::{self, RECORD_IN_USE, RESIDENT, kind},
         mend::{Job, room::Clusters},
         record::attributes,
         records::{File, Notes, Piece},
@@ -15,7 +15,7 @@ use crate::{
         survey::Survey,
     },
 };
-use std::collections::BTreeSet;
+use std::{cmp::Reverse, collections::BTreeSet};
 
 /// Bytes of an `$INDEX_ROOT` called `$I30` before its entries: head, name, what stands before the node, its header.
 const ROOT_HEAD: usize = RESIDENT + 8 + 32;
@@ -113,21 +113,32 @@ fn large(
     let geometry = survey.mft.geometry;
     let block = geometry.index().wide();
     let most = index(wanted.to_vec(), BY_NAME, sizes(survey, LEAST)).blocks.len().wide();
-    let ground = ground(job, pieces, most.times(block), spread, room)?;
+    let ground = ground(job, pieces, most.times(block), room)?;
+    let marks = survey.records.stream_of(folder, kind::BITMAP, "$I30");
+    let count = Mapping::of(&ground.runs, geometry.cluster()).len().per(block);
+    let bytes = bits(&BTreeSet::new(), count).len();
+    let holds = |first: &Piece| first.bad.is_none() && first.size >= bytes.wide();
+    // Where what lies over several records does not do, it goes into one again; the list of them is written anew for that.
+    let gathered = spread && (ground.new || !marks.first().is_some_and(holds));
+    let places = if gathered {
+        gather(job, &mut edits, [pieces, marks].concat());
+        let own = pieces.iter().chain(marks).map(|piece| piece.holder);
+        own.chain([opened.holder, folder.number]).collect()
+    } else {
+        vec![folder.number]
+    };
+    let spread = spread && !gathered;
+    let put = |edits: &mut Edits, attribute: &[u8]| {
+        places.iter().copied().find(|holder| edits.set(job, *holder, attribute))
+    };
     let map = Mapping::of(&ground.runs, geometry.cluster());
-    let count = map.len().per(block);
-    if ground.new {
+    if ground.new || gathered {
         let content = Outside::plain(&ground.runs, count.times(block), geometry.cluster());
-        let attribute = outside(kind::INDEX_ALLOCATION, "$I30", content);
-        if !edits.set(job, folder.number, &attribute) {
-            return None;
-        }
+        put(&mut edits, &outside(kind::INDEX_ALLOCATION, "$I30", content))?;
     }
     // The bitmap: in the record where it has room, else in clusters of its own.
-    let marks = survey.records.stream_of(folder, kind::BITMAP, "$I30");
-    let bytes = bits(&BTreeSet::new(), count).len();
-    let mut outer = None;
-    match marks.first() {
+    let (mut outer, mut inner) = (None, None);
+    match marks.first().filter(|_| !gathered) {
         Some(first) if !first.resident && first.bad.is_none() && first.size >= bytes.wide() => {
             let map = Mapping::of(&survey.records.all_runs(marks), geometry.cluster());
             outer = (map.len() >= first.size).then_some((map, first.size.size()));
@@ -136,22 +147,26 @@ fn large(
         Some(first) if spread && first.resident && first.size >= bytes.wide() => {}
         _ if spread => return None,
         _ => {
-            let inner = resident(kind::BITMAP, "$I30", &vec![0; bytes]);
-            let own = edits.record(job, folder.number);
-            let taken = used_beside_root(own).plus(inner.len()).plus(ROOT_HEAD).plus(LEAST);
-            let fits = taken.plus(64) <= own.len() && edits.set(job, folder.number, &inner);
-            if !fits {
+            let value = resident(kind::BITMAP, "$I30", &vec![0; bytes]);
+            let has_room = |edits: &mut Edits, holder: u32| {
+                let own = edits.record(job, holder);
+                let root = if holder == opened.holder || !gathered { ROOT_HEAD.plus(LEAST) } else { 0 };
+                used_beside_root(own).plus(value.len()).plus(root).plus(64) <= own.len()
+            };
+            inner = places
+                .iter()
+                .copied()
+                .find(|holder| has_room(&mut edits, *holder) && edits.set(job, *holder, &value));
+            if inner.is_none() {
                 let runs = room.rows(survey, job.window, geometry.clusters_for(bytes.wide()).max(1))?;
                 let attribute =
                     outside(kind::BITMAP, "$I30", Outside::plain(&runs, bytes.wide(), geometry.cluster()));
-                if !edits.set(job, folder.number, &attribute) {
-                    return None;
-                }
+                put(&mut edits, &attribute)?;
                 outer = Some((Mapping::of(&runs, geometry.cluster()), bytes));
             }
         }
     }
-    let holder = if spread { opened.holder } else { folder.number };
+    let holder = if spread || gathered { opened.holder } else { folder.number };
     let record = edits.record(job, holder);
     let left = record.len().minus(used_beside_root(record)).minus(ROOT_HEAD);
     if left < LEAST {
@@ -171,15 +186,37 @@ fn large(
         change.bitmap = Some((map, value));
     } else {
         let first = marks.first().filter(|_| spread);
-        let holder = first.map_or(folder.number, |first| first.holder);
+        let holder = first.map_or(inner.unwrap_or(folder.number), |first| first.holder);
         value.resize(first.map_or(value.len(), |first| first.size.size()), 0);
         if !change.edits.set(job, holder, &resident(kind::BITMAP, "$I30", &value)) {
             return None;
         }
     }
+    if gathered {
+        give_back(folder, &mut change.edits);
+    }
     change.blocks = (0_u64..).zip(laid.blocks).map(|(at, bytes)| (at.times(block), bytes)).collect();
     change.map = Some(map);
     Some(change)
+}
+
+/// Takes these pieces out of the records that they stand in.
+fn gather(job: &Job<'_, '_, '_, '_>, edits: &mut Edits, mut pieces: Vec<Piece>) {
+    // From behind, so that what is left stays where it is.
+    pieces.sort_unstable_by_key(|piece| Reverse(piece.at));
+    for piece in pieces {
+        remove_at(edits.record(job, piece.holder), usize::from(piece.at));
+    }
+}
+
+/// Gives back those of a folder's records that hold nothing any more.
+fn give_back(folder: &File, edits: &mut Edits) {
+    for (number, record) in &mut edits.0 {
+        if *number != folder.number && attributes(record).0.is_empty() {
+            let flags = record.le16(22);
+            layout::put(record, 22, &(flags & !RECORD_IN_USE).to_le_bytes());
+        }
+    }
 }
 
 /// Bytes of a record that are in use beside the root node of its index.
@@ -190,13 +227,7 @@ fn used_beside_root(record: &[u8]) -> usize {
 }
 
 /// Clusters for so many bytes of blocks: those that the folder has, and more where these are not enough.
-fn ground(
-    job: &Job<'_, '_, '_, '_>,
-    pieces: &[Piece],
-    bytes: u64,
-    spread: bool,
-    room: &mut Clusters,
-) -> Option<Ground> {
+fn ground(job: &Job<'_, '_, '_, '_>, pieces: &[Piece], bytes: u64, room: &mut Clusters) -> Option<Ground> {
     let survey = job.survey;
     let geometry = survey.mft.geometry;
     let own = survey.records.all_runs(pieces);
@@ -210,9 +241,6 @@ fn ground(
     let known = pieces.first().map_or(0, |piece| piece.size.per(geometry.index().wide()));
     if sound && there >= bytes && known.times(geometry.index().wide()) >= bytes {
         return Some(Ground { runs: own, new: false });
-    }
-    if spread {
-        return None;
     }
     let mut runs = if sound { own } else { Vec::new() };
     let missing = geometry.clusters_for(bytes.minus(there));

@@ -22,7 +22,7 @@ use crate::{
         index::{self, Index, IndexFlaw, is_set},
         layout::{kind, number},
         mend::writing::{write_record, write_stream},
-        records::{File, Notes, Piece},
+        records::{File, Flaw, Notes, Piece},
         runs::Mapping,
         survey::Survey,
         tree::{Of, Why},
@@ -60,7 +60,8 @@ pub(super) struct Change {
 }
 
 /// What can be wrong with an index.
-const MENDS: [&Entry; 16] = [
+const MENDS: [&Entry; 17] = [
+    &c::PIECES,
     &c::INDEX_ROOT,
     &c::INDEX_BLOCK,
     &c::INDEX_TORN,
@@ -158,7 +159,12 @@ fn unplaced(survey: &Survey) -> BTreeSet<u32> {
             && (piece.bad.is_some() || !piece.resident && crossed(piece))
     });
     let plain = |file: &File| file.notes.contains(Notes::FOLDER) && !file.notes.contains(Notes::VIEW);
-    let files = own.map(|piece| piece.file);
+    // What leaves something out has blocks that stand nowhere.
+    let partly = records.flaws.iter().filter_map(|(number, flaw)| match flaw {
+        Flaw::Pieces(kind::INDEX_ALLOCATION | kind::BITMAP) => Some(records.base_of(*number)),
+        _ => None,
+    });
+    let files = own.map(|piece| piece.file).chain(partly);
     files.filter(|file| records.live(*file).is_some_and(plain)).collect()
 }
 
