@@ -480,8 +480,13 @@ impl Records {
 
     /// The file of this record.
     pub fn file(&self, number: u32) -> Option<&File> {
-        let at = self.files.binary_search_by_key(&number, |file| file.number).ok()?;
-        self.files.get(at)
+        // Each stands at its number, less the records before it that hold no file: few, mostly.
+        let last = self.files.last()?.number;
+        let none = last.plus(1).size().minus(self.files.len());
+        let window = number.size().minus(none)..number.plus(1).size().min(self.files.len());
+        let (from, near) = (window.start, self.files.get(window)?);
+        let at = near.binary_search_by_key(&number, |file| file.number).ok()?;
+        self.files.get(from.plus(at))
     }
     /// The record of the file that this one is of.
     pub fn base_of(&self, holder: u32) -> u32 {

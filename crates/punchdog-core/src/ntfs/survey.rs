@@ -23,13 +23,17 @@ use crate::{
     medium::{Extent, Medium, MediumError, Unknown},
     progress::Watch,
 };
+use rayon::prelude::*;
 use std::{
     collections::{HashMap, HashSet},
     ops::Range,
+    sync::atomic::{AtomicUsize, Ordering::Relaxed},
 };
 
 /// Strays that are kept.
 const STRAYS: usize = 1 << 20;
+/// Folders that are read side by side.
+const BATCH: usize = 64;
 /// Bytes of a bitmap that are read at once.
 const LONG: u64 = 1 << 20;
 
@@ -172,33 +176,78 @@ fn indexes(
     (folders, watch): (&[File], &dyn Watch),
     told: &mut Indexes,
 ) -> Result<(), MediumError> {
-    let Indexes { strays, flaws, differing } = told;
     let all = folders.len().wide();
-    let (mut found, mut kinds): (Vec<(u32, bool, u64)>, Vec<u64>) = (Vec::new(), Vec::new());
-    for (done, folder) in (0_u64..).zip(folders) {
+    for (done, batch) in (0_u64..).step_by(BATCH).zip(folders.chunks(BATCH)) {
         if watch.stop() {
             return Err(MediumError::Stopped);
         }
-        if done.rest(64) == 0 {
-            watch.at("reading folders", done, all);
+        watch.at("reading folders", done, all);
+        let known = &*records;
+        // On both cores; what they come to is settled in order.
+        let room = AtomicUsize::new(STRAYS.minus(told.strays.len().max(told.differing.len())));
+        let read = batch.par_iter().map(|folder| One::read(medium, mft, known, folder, (capitals, &room)));
+        for (folder, mut one) in batch.iter().zip(read.collect::<Vec<One>>()) {
+            told.strays.append(&mut one.told.strays);
+            told.differing.append(&mut one.told.differing);
+            for (index, reached, place) in &one.names {
+                let Some(name) = records.names.get_mut(index.size()) else { continue };
+                if name.indexed && *reached && told.strays.len() < STRAYS {
+                    let (file, text) = (name.file, name.text.clone());
+                    told.strays.push(Stray {
+                        folder: folder.number,
+                        reference: file.into(),
+                        parent: name.parent,
+                        place: *place,
+                        why: Why::Doubled,
+                        attributes: 0,
+                        size: 0,
+                        modified: 0,
+                        space: name.space,
+                        text,
+                    });
+                }
+                name.indexed |= *reached;
+            }
+            told.flaws.append(&mut one.told.flaws);
         }
-        found.clear();
-        kinds.clear();
+    }
+    Ok(())
+}
+
+/// What the index of one folder tells.
+struct One {
+    /// Of names: which, in the list of all; whether the way through the index leads to it; where the entry stands.
+    names: Vec<(u32, bool, u64)>,
+    told: Indexes,
+}
+
+impl One {
+    /// Keeps no more of what differs than there is `room` for.
+    fn read(
+        medium: &dyn Medium,
+        mft: &Mft,
+        records: &Records,
+        folder: &File,
+        (capitals, room): (&Capitals, &AtomicUsize),
+    ) -> Self {
+        let take = || room.fetch_update(Relaxed, Relaxed, |left| left.checked_sub(1)).is_ok();
+        let (mut names, mut kinds) = (Vec::new(), Vec::new());
+        let Indexes { mut strays, mut flaws, mut differing } = Indexes::default();
         let within = folder.number;
         let reading = index::read(medium, mft, records, folder, capitals, |entry| {
             match meant(records, folder, entry.reference, entry.key) {
                 Ok((name, folder)) => {
                     let said = entry.key.le32(56) & DUP_FOLDER != 0;
                     if said != folder && entry.reached && number(entry.reference) >= own::FIRST_FREE.into() {
-                        kinds.push(entry.place);
+                        kinds.push(IndexFlaw::Kind(entry.place));
                     }
-                    if !folder && differing.len() < STRAYS {
-                        differing.extend(differing::of(records, within, entry, name));
+                    if !folder {
+                        differing.extend(differing::of(records, within, entry, name).filter(|_| take()));
                     }
-                    found.push((name, entry.reached, entry.place));
+                    names.push((name, entry.reached, entry.place));
                 }
-                Err(why) if strays.len() < STRAYS => strays.push(Stray {
-                    folder: folder.number,
+                Err(why) if take() => strays.push(Stray {
+                    folder: within,
                     reference: entry.reference,
                     parent: entry.key.le64(0),
                     place: entry.place,
@@ -212,29 +261,9 @@ fn indexes(
                 Err(_) => {}
             }
         });
-        for (index, reached, place) in &found {
-            let Some(name) = records.names.get_mut(index.size()) else { continue };
-            if name.indexed && *reached && strays.len() < STRAYS {
-                let (file, text) = (name.file, name.text.clone());
-                strays.push(Stray {
-                    folder: folder.number,
-                    reference: file.into(),
-                    parent: name.parent,
-                    place: *place,
-                    why: Why::Doubled,
-                    attributes: 0,
-                    size: 0,
-                    modified: 0,
-                    space: name.space,
-                    text,
-                });
-            }
-            name.indexed |= *reached;
-        }
-        let kinds = kinds.iter().map(|place| IndexFlaw::Kind(*place));
-        flaws.extend(reading.flaws.into_iter().chain(kinds).map(|flaw| (folder.number, flaw)));
+        flaws.extend(reading.flaws.into_iter().chain(kinds).map(|flaw| (within, flaw)));
+        Self { names, told: Indexes { strays, flaws, differing } }
     }
-    Ok(())
 }
 
 /// The name, in the list of all, that an entry of the folder's index stands for, and whether that file is a folder.
