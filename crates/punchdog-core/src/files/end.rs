@@ -61,6 +61,19 @@ impl Ends {
         self.0.set(self.0.get().checked_sub(room)?);
         Some(self::length(medium, extents, cluster)? == length)
     }
+
+    /// The length of the file whose content begins in these ranges, and may end long before they do; `None` where its kind
+    /// does not tell.
+    pub(crate) fn length(&self, medium: &dyn Medium, extents: &[Extent]) -> Option<u64> {
+        let left = self.0.get();
+        let room = extents.iter().fold(0_u64, |sum, extent| sum.plus(extent.length)).min(left);
+        let (read, length) = match walked(medium, extents, room)? {
+            End::Whole { length, .. } => (length, Some(length)),
+            End::Broken { good, .. } => (good, None),
+        };
+        self.0.set(left.minus(read));
+        length
+    }
 }
 
 /// True when the first `length` bytes of these ranges are a whole file by sums or codes that run through all of it.

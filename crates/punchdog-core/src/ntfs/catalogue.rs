@@ -70,7 +70,7 @@ catalogue! {
         "Copied from $MFT (exact).");
     RECORD_LOST = ("ntfs/record-lost", RisksFiles, "a file's record cannot be read", "volumes that were looked at",
         "Where the file's content stands was written there and nowhere else.",
-        "With choice lost-records: names and records of such files are dropped (judged), or stay. A folder's record is written anew (derived). Content may be found by searching.");
+        "A folder's record is written anew (derived), and that of a file which lay in one row and is found by its name and its content (judged). Else, with choice lost-records, names and records of such files are dropped (judged), or stay; content may be found by searching.");
     RECORD_SIGNATURE = ("ntfs/record-signature", Untidy, "a record does not begin with FILE", "volumes that were looked at",
         "Windows takes the file for damaged; BAAD is written by a host that met a torn write. Linux does not look.",
         "Set, where the rest of the record is whole (derived).");

@@ -4,7 +4,11 @@
 use punchdog_core::{
     family::{Kind, Wanted},
     medium::{Extent, Medium, Memory},
-    ntfs::{layout::kind, record::attributes, runs::encode},
+    ntfs::{
+        layout::{kind, own},
+        record::attributes,
+        runs::encode,
+    },
     progress::Silent,
     registry,
     repair::{measure::Subject, plan},
@@ -168,4 +172,39 @@ fn ntfs_files_in_one_row_need_no_run_list() {
             is_right(&format!("{cluster}: {lists:?}"), &patient.bytes, &pictures);
         }
     }
+}
+
+#[test]
+fn ntfs_files_in_one_row_need_no_record() {
+    for (cluster, lost) in [(1024_usize, &[1][..]), (4096, &[0, 2]), (4096, &[0, 1, 2, 3])] {
+        let pictures = pictures(cluster, false);
+        for bitmap_too in [false, true] {
+            // On a full one there would be no room for another $Bitmap.
+            let mut patient = ntfs_volume(&pictures, cluster, !bitmap_too);
+            for path in lost.iter().map(|index| NAMES[*index]) {
+                patient.fill(patient.record_place(patient.number(path)), 1024, 0x5A);
+            }
+            if bitmap_too {
+                patient.fill(patient.record_place(own::BITMAP), 1024, 0x5A);
+            }
+            is_right(&format!("{cluster}: {lost:?}, $Bitmap: {bitmap_too}"), &patient.bytes, &pictures);
+        }
+    }
+}
+
+/// Two lost files of one kind and one length, of which one row is left: it is neither's.
+#[test]
+fn what_can_be_two_lost_files_is_given_to_none() {
+    let mut pictures = pictures(4096, true);
+    pictures[2] = pictures[1].clone();
+    let mut patient = ntfs_volume(&pictures, 4096, true);
+    let third = patient.runs(patient.number(NAMES[2]), kind::DATA, "")[0];
+    patient.fill(patient.geometry.place(third.first.unwrap()), 4096, 0x5A);
+    for path in &NAMES[1..3] {
+        patient.fill(patient.record_place(patient.number(path)), 1024, 0x5A);
+    }
+    let medium = Memory::new(patient.bytes.clone());
+    let whole = Subject::Volume(Extent::new(0, medium.len()));
+    let plan = plan::build(&medium, "patient.img", whole, BTreeMap::new(), &Silent).unwrap();
+    assert!(plan.steps.iter().all(|step| step.name != "file-made-anew"));
 }

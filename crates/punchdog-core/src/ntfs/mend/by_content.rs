@@ -7,7 +7,9 @@
 use super::{Job, records::step};
 use crate::{
     arith::Sat,
-    files::{end::Ends, kinds},
+    cluster::set::ClusterSet,
+    files::end::Ends,
+    formats::{self, BEGINNING, Format},
     medium::{Extent, Medium, MediumError},
     mending::step::Provenance,
     ntfs::{
@@ -20,75 +22,99 @@ use crate::{
     },
     report::finding::Entry,
 };
-use std::ops::Range;
-
-/// Clusters in use and nobody's that are looked at, and those of them that begin like something.
-const LOOKED_AT: usize = 1 << 16;
+use std::collections::HashSet;
+/// Clusters of nobody that are looked at, and those of them that begin like something.
+const LOOKED_AT: usize = 1 << 17;
 const BEGINNINGS: usize = 1 << 12;
-/// Bytes by which the kind is told.
-const BEGINNING: usize = 512;
 
-/// Clusters in use that no record has and that begin like a file.
-struct Nobodys<'s> {
-    survey: &'s Survey,
-    /// Each with its first bytes.
-    beginnings: Vec<(u64, Vec<u8>)>,
-    ends: Ends,
-    /// What was given to somebody.
-    given: Vec<Range<u64>>,
+/// On what a row rests.
+pub(super) const FROM: &str = "the only clusters that no record has, as many as it needs, that begin as its name says and whose content ends where its size does";
+
+/// A file whose content is looked for.
+pub(super) struct Wanted<'w> {
+    /// What it is called.
+    pub(super) names: Vec<&'w str>,
+    /// The clusters that it needs.
+    pub(super) clusters: u64,
+    /// Bytes of content.
+    pub(super) size: u64,
 }
 
-impl<'s> Nobodys<'s> {
-    fn of(survey: &'s Survey, medium: &dyn Medium) -> Option<Self> {
-        let geometry = survey.mft.geometry;
-        let open = survey.bitmap.as_ref()?.difference(&survey.claimed).take(LOOKED_AT);
-        let beginnings = open.map(Sat::wide).filter_map(|cluster| {
-            let start = medium.lenient(geometry.place(cluster), BEGINNING).bytes;
-            kinds::extension(&start).is_some().then_some((cluster, start))
-        });
-        let beginnings = beginnings.take(BEGINNINGS).collect();
-        Some(Self { survey, beginnings, ends: Ends::new(), given: Vec::new() })
-    }
-
-    /// The only row of them that can be this piece, all of a file's content.
-    fn only(&mut self, medium: &dyn Medium, piece: &Piece) -> Option<Run> {
-        let records = &self.survey.records;
-        let file = records.live(piece.file)?;
-        let names: Vec<&str> = records.names_of(file).iter().map(|name| &*name.text).collect();
-        let own = |start: &[u8]| names.iter().any(|name| kinds::agrees(name, start) == Some(true));
-        let mut fits = self.beginnings.iter().filter(|(first, start)| {
-            let run = Run::new(*first, piece.clusters);
-            own(start)
-                && self.is_open(&run)
-                && ends(self.survey, &self.ends, medium, piece, &[run]) == Some(true)
-        });
-        let (first, _) = fits.next()?;
-        if fits.next().is_some() {
-            return None;
-        }
-        let run = Run::new(*first, piece.clusters);
-        self.given.push(*first..run.end());
-        Some(run)
-    }
-
-    /// All in use, and nobody's.
-    fn is_open(&self, run: &Run) -> bool {
-        let Some(first) = run.first else { return false };
-        let range = first.size()..run.end().size();
-        let marked = self.survey.bitmap.as_ref().map_or(0, |marked| marked.count_in(range.clone()));
-        let taken = |given: &Range<u64>| given.start < run.end() && first < given.end;
-        marked.wide() == run.length
-            && !self.survey.claimed.contains_any_in_range(range)
-            && !self.given.iter().any(taken)
-    }
+/// A cluster that begins like a file.
+struct Beginning {
+    /// What is open from there on, as far as it is asked for.
+    row: Run,
+    /// Where the content ends, as its kind tells.
+    length: Option<u64>,
+    format: Format,
 }
 
-/// Whether the content of these runs ends where that of the file does; `None` where that is not told.
-fn ends(survey: &Survey, ends: &Ends, medium: &dyn Medium, piece: &Piece, runs: &[Run]) -> Option<bool> {
+/// The rows of clusters that can be all of these files, by what begins there and where it ends: those that alone fit a file,
+/// and no other one. They are in use, and no record has them; where nothing of that kind is in use, as `$Bitmap` is gone or
+/// was counted anew, whatever it says.
+pub(super) fn rows(survey: &Survey, medium: &dyn Medium, wanted: &[Wanted<'_>]) -> Vec<Option<Run>> {
+    let geometry = survey.mft.geometry;
+    if wanted.is_empty() {
+        return Vec::new();
+    }
+    let marked = survey.bitmap.as_ref().filter(|marked| marked.difference(&survey.claimed).next().is_some());
+    let open = marked.map_or_else(|| survey.claimed.complement(), ClusterSet::clone);
+    let allowed = Ends::new();
+    let most = wanted.iter().map(|one| one.clusters).max().unwrap_or(0);
+    let kind = |name: &&str| name.rsplit_once('.').and_then(|(_, extension)| Format::of_extension(extension));
+    let kinds: Vec<Vec<Format>> =
+        wanted.iter().map(|one| one.names.iter().filter_map(kind).collect()).collect();
+    let all: HashSet<Format> = kinds.iter().flatten().copied().collect();
+    let beginnings: Vec<Beginning> = open
+        .difference(&survey.claimed)
+        .take(LOOKED_AT)
+        .map(Sat::wide)
+        .filter_map(|first| {
+            let start = medium.lenient(geometry.place(first), BEGINNING).bytes;
+            let format =
+                formats::begins(&start).filter(|format| all.iter().any(|one| one.is_like(*format)))?;
+            let open =
+                |cluster: &u64| open.contains(cluster.size()) && !survey.claimed.contains(cluster.size());
+            let row = Run::new(first, (first..first.plus(most)).take_while(open).count().wide());
+            let place = Extent::new(geometry.place(first), geometry.place(row.length));
+            Some(Beginning { format, row, length: allowed.length(medium, &[place]) })
+        })
+        .take(BEGINNINGS)
+        .collect();
+    let fits = |(one, kinds): (&Wanted<'_>, &[Format]), beginning: &&Beginning| {
+        let run = Run { length: one.clusters, ..beginning.row };
+        kinds.iter().any(|kind| kind.is_like(beginning.format))
+            && beginning.row.length >= one.clusters
+            && match beginning.length {
+                Some(length) => length == one.size,
+                // Some kinds end only where nothing of theirs can follow.
+                None => ends(survey, &allowed, medium, &[run], one.size) == Some(true),
+            }
+    };
+    let found: Vec<Option<Run>> = wanted
+        .iter()
+        .zip(&kinds)
+        .map(|(one, kinds)| {
+            let mut all = beginnings.iter().filter(|beginning| fits((one, kinds), beginning));
+            let first = all.next()?;
+            all.next().is_none().then_some(Run { length: one.clusters, ..first.row })
+        })
+        .collect();
+    // What two of them would have is neither's.
+    let shares = |one: &Run, other: &Run| one.first < Some(other.end()) && other.first < Some(one.end());
+    let alone = |index: usize, run: &Run| {
+        let mut others = found.iter().enumerate().filter(|(other, _)| *other != index);
+        !others.any(|(_, other)| other.as_ref().is_some_and(|other| shares(run, other)))
+    };
+    found.iter().enumerate().map(|(index, run)| run.filter(|run| alone(index, run))).collect()
+}
+
+/// Whether the content of these runs ends where that of a file of this size does; `None` where that is not told.
+fn ends(survey: &Survey, ends: &Ends, medium: &dyn Medium, runs: &[Run], size: u64) -> Option<bool> {
     let geometry = survey.mft.geometry;
     let place = |run: &Run| Some(Extent::new(geometry.place(run.first?), geometry.place(run.length)));
     let extents: Vec<Extent> = runs.iter().map(place).collect::<Option<_>>()?;
-    ends.is_at(medium, &extents, geometry.cluster(), piece.size)
+    ends.is_at(medium, &extents, geometry.cluster(), size)
 }
 
 /// The piece is all of the plain content of a user's file.
@@ -111,7 +137,7 @@ pub(super) fn told(survey: &Survey, medium: &dyn Medium, pieces: &[&Piece]) -> V
     let allowed = Ends::new();
     let told = |piece: &&Piece| {
         let runs = survey.records.runs_of(piece);
-        is_all(survey, piece) && ends(survey, &allowed, medium, piece, runs) == Some(true)
+        is_all(survey, piece) && ends(survey, &allowed, medium, runs, piece.size) == Some(true)
     };
     pieces.iter().map(told).collect()
 }
@@ -134,22 +160,30 @@ pub(super) fn mend_shared(job: &mut Job<'_, '_, '_, '_>, sharing: &[Piece]) -> R
 
 fn give(job: &mut Job<'_, '_, '_, '_>, lists: &[(&Piece, &'static Entry)]) -> Result<(), MediumError> {
     let survey: &Survey = job.survey;
-    let lists: Vec<_> = lists.iter().filter(|(piece, _)| is_all(survey, piece)).collect();
-    if lists.is_empty() {
+    let named = |piece: &Piece| {
+        let names = survey.records.live(piece.file).map_or(&[][..], |file| survey.records.names_of(file));
+        names.iter().map(|name| &*name.text).collect()
+    };
+    let lists: Vec<&(&Piece, &'static Entry)> =
+        lists.iter().filter(|(piece, _)| is_all(survey, piece)).collect();
+    let wanted: Vec<Wanted<'_>> = lists
+        .iter()
+        .map(|(piece, _)| Wanted { names: named(piece), clusters: piece.clusters, size: piece.size })
+        .collect();
+    let found = rows(survey, job.window, &wanted);
+    if found.iter().all(Option::is_none) {
         return Ok(());
     }
-    let Some(mut nobodys) = Nobodys::of(survey, job.window) else { return Ok(()) };
     let paths = crate::ntfs::check::paths(survey);
-    for (piece, mends) in lists {
-        let Some(run) = nobodys.only(job.window, piece) else { continue };
+    for ((piece, mends), run) in lists.into_iter().zip(found) {
+        let Some(run) = run else { continue };
         let does = format!(
             "record {}: set its run list to clusters {} to {}",
             piece.holder,
             run.first.unwrap_or(0),
             run.end().minus(1)
         );
-        let from = "the only clusters in use that no record has, as many as it needs, that begin as its name says and whose content ends where its size does";
-        let step = step("run-list-found", does, Provenance::Judged, from, mends, paths.get(&piece.file));
+        let step = step("run-list-found", does, Provenance::Judged, FROM, mends, paths.get(&piece.file));
         let step = step
             .or("end the file before what cannot be read of its list, or give it a copy of what it shares");
         job.edit(piece.holder, step, |record| set_runs(record, usize::from(piece.at), &[run]))?;

@@ -17,6 +17,7 @@ mod fields;
 mod folders;
 mod lists;
 mod lost;
+mod lost_files;
 mod orphans;
 mod rebuild;
 mod records;
@@ -70,6 +71,7 @@ const STAGES: &[(&str, Mender)] = &[
     ("tables", tables::mend),
     ("security", security::mend),
     ("views", views::mend),
+    ("lost files", lost_files::mend),
     ("orphans", orphans::mend),
     ("doubled", doubled::mend),
     ("folders", folders::mend),

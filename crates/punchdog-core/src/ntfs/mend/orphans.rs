@@ -163,7 +163,7 @@ fn lost_folders(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 }
 
 /// The paths of strays, by the reference that they name.
-fn stray_paths(survey: &Survey) -> HashMap<u64, String> {
+pub(super) fn stray_paths(survey: &Survey) -> HashMap<u64, String> {
     let of = |node: &Node| match node.of {
         Of::Stray(index) => survey.strays.get(index.size()).map(|stray| stray.reference),
         _ => None,
