@@ -461,8 +461,10 @@ fn bitmap(gate: &mut Gate<'_>) -> Verdict {
     if gate.fails(g.cluster_place(owner.first), needed).is_some() {
         return gate.refuse(LOAD, &c::BITMAP_ENTRY, "the bitmap cannot be read");
     }
-    // Of the bitmap, only the bits of its own clusters are asked for.
-    let own = g.clusters_for(owner.length).min(g.clusters.wide()).narrow();
+    // Of the bitmap, only the bits of its own clusters are asked for, of which the kernel counts the lower 32 bits
+    // (Linux 6.12, `fs/exfat/balloc.c`, `exfat_test_bitmap_range`).
+    let counted = g.clusters_for(owner.length) & u64::from(u32::MAX);
+    let own = counted.min(g.clusters.wide()).narrow();
     let from = owner.first.minus(2).per(8).wide();
     let length = own.per(8).plus(2).wide().min(needed.minus(from));
     let bytes = gate.medium.lenient(g.cluster_place(owner.first).plus(from), length.size()).bytes;

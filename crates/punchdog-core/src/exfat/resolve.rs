@@ -263,6 +263,9 @@ impl Surveyor<'_> {
         // Where the kind does not speak against them, the end of the content may.
         let told = |s: &Self, runs: &Runs| s.ends(node, runs) == Some(true);
         if !other {
+            if !self.budget.spend(needed) {
+                return false;
+            }
             let said = self.out.runs(self.medium, node.first, needed, node.row);
             if told(self, &said) {
                 return false;

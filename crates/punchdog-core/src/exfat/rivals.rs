@@ -17,7 +17,8 @@ impl Surveyor<'_> {
         let rival = self.out.tree.below_root().find(|(other, had)| *other != number && same(had));
         let Some((other, had)) = rival.map(|(other, had)| (other, had.clone())) else { return false };
         // What it has by a guess, or with a third, is no ground to stand on.
-        if had.flaws.intersects(Flaws::CROSSED | Flaws::GUESSED | Flaws::FOUND) {
+        let doubtful = had.flaws.intersects(Flaws::CROSSED | Flaws::GUESSED | Flaws::FOUND);
+        if doubtful || !self.budget.spend(needed) || !self.budget.spend(had.length) {
             return false;
         }
         let said = self.out.runs(self.medium, node.first, needed, node.row);
@@ -54,6 +55,9 @@ impl Surveyor<'_> {
         for other in others {
             let Some(node) = self.node(other) else { continue };
             let (first, length, row) = (node.first, node.length, node.row);
+            if !self.budget.spend(length) {
+                return;
+            }
             let runs = self.out.runs(self.medium, first, length, row);
             self.change(other, |node| node.length = 0);
             self.claim(other, &runs);

@@ -146,6 +146,13 @@ const ROWS: &[Row] = &[
     ("bitmap entry gone", |p| p.write(entry(p, 1, 0), &[1]), Refuses, &[BITMAP]),
     ("only a second bitmap", |p| p.write(entry(p, 1, 1), &[1]), Refuses, &[BITMAP]),
     ("bitmap's first cluster 0", |p| p.write(entry(p, 1, 20), &[0; 4]), Refuses, &[BITMAP]),
+    // Of its clusters the lower 32 bits are counted.
+    (
+        "bitmap of 4 PiB and a little",
+        |p| p.write(entry(p, 1, 30), &[16]),
+        Mounts,
+        &["bogus allocation bitmap size(need : 58, cur : 4503599627370554)"],
+    ),
     ("bitmap has itself free", |p| p.set_bit(2, false), Refuses, &[BITMAP]),
     ("no label", |p| p.write(entry(p, 0, 0), &[3]), Mounts, &[]),
     ("label of 200", |p| p.write(entry(p, 0, 1), &[200]), Mounts, &[]),

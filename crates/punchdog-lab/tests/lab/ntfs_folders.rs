@@ -207,9 +207,9 @@ fn files_adrift_go_into_the_root_where_no_record_is_free() {
 }
 
 #[test]
-fn hundreds_of_broken_folders_are_one_plan() {
-    let mut filler = filler(24 << 20, 2600);
-    for folder in 0..400 {
+fn a_thousand_broken_folders_are_one_plan() {
+    let mut filler = filler(32 << 20, 6200);
+    for folder in 0..1000 {
         filler.folder(&format!("Ledge {folder:03}"), Placing::Row).unwrap();
         for file in 0..5 {
             let path = format!("Ledge {folder:03}/visit {file}.txt");
@@ -218,14 +218,14 @@ fn hundreds_of_broken_folders_are_one_plan() {
     }
     let mut patient = Patient::new(filler.finish().unwrap());
     let truth = reader::paths(&patient.bytes);
-    for folder in 0..400 {
+    for folder in 0..1000 {
         let number = patient.number(&format!("Ledge {folder:03}"));
         let at = patient.attribute(number, kind::INDEX_ROOT, "$I30");
         patient.edit(number, |record| record[at + 32 + 8..at + 32 + 12].fill(0xEE));
     }
     let mended = mended(&patient.bytes);
     assert!(mended.sound);
-    assert_eq!(mended.steps.len(), 400);
+    assert_eq!(mended.steps.len(), 1000);
     assert_eq!(reader::paths(&mended.bytes), truth);
 }
 
