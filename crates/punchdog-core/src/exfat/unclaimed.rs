@@ -120,6 +120,9 @@ impl Surveyor<'_> {
             self.chains(open.chains.get_mut(&needed), |this, first| this.suits(node, first, looks))
         };
         self.open = Some(open);
+        if found.len() == CONTENTS {
+            return None;
+        }
         if !node.folder {
             end::likeliest(&mut found, |runs| self.ends(node, runs));
         }

@@ -48,8 +48,9 @@ impl Ends {
         Self(Cell::new(READ))
     }
 
-    /// Whether the file whose content begins in these ranges ends where one of `length` bytes does; `None` where that is
-    /// not told, or nothing ends in their last `cluster` bytes.
+    /// Whether the file whose content begins in these ranges ends where one of `length` bytes does, or behind that; `None`
+    /// where that is not told, or nothing ends in their last `cluster` bytes. One that ends before it tells nothing: cameras
+    /// fill their files up.
     pub(crate) fn is_at(
         &self,
         medium: &dyn Medium,
@@ -59,7 +60,8 @@ impl Ends {
     ) -> Option<bool> {
         let room = extents.iter().fold(0_u64, |sum, extent| sum.plus(extent.length));
         self.0.set(self.0.get().checked_sub(room)?);
-        Some(self::length(medium, extents, cluster)? == length)
+        let told = self::length(medium, extents, cluster)?;
+        (told >= length).then_some(told == length)
     }
 
     /// The length of the file whose content begins in these ranges, and may end long before they do; `None` where its kind
@@ -110,5 +112,19 @@ mod tests {
         assert_eq!(found(text.as_bytes(), 0, 0), Some(text.len() as u64));
         assert_eq!(found(text.as_bytes(), 0xEE, 0), None, "something stands behind it");
         assert_eq!(found(&[0x90; 700], 0, 0), None);
+    }
+
+    #[test]
+    fn what_is_filled_up_is_not_told_to_end_elsewhere() {
+        let mut text = "Möwen auf Sims 9\r\n".repeat(40).into_bytes();
+        let (end, extents) = (text.len() as u64, [Extent::new(0, 1024)]);
+        text.resize(1024, 0);
+        let medium = Memory::new(text);
+        let is_at = |length| Ends::new().is_at(&medium, &extents, 512, length);
+        assert_eq!([is_at(end), is_at(end - 1), is_at(end + 40)], [Some(true), Some(false), None]);
+        let (mut few, mut none) = (vec![end - 1, end + 40], vec![end - 1, end - 2]);
+        likeliest(&mut few, |length| is_at(*length));
+        likeliest(&mut none, |length| is_at(*length));
+        assert_eq!((few, none), (vec![end + 40], vec![]));
     }
 }
