@@ -70,7 +70,7 @@ catalogue! {
         "Copied from $MFT (exact).");
     RECORD_LOST = ("ntfs/record-lost", RisksFiles, "a file's record cannot be read", "volumes that were looked at",
         "Where the file's content stands was written there and nowhere else.",
-        "A folder's record is written anew (derived), and that of a file which lay in one row and is found by its name and its content (judged). Else, with choice lost-records, names and records of such files are dropped (judged), or stay; content may be found by searching.");
+        "A folder's record is written anew (derived), and, with choice content-found, that of a file which lay in one row and is found by its name and its content (judged). Else, with choice lost-records, names and records of such files are dropped (judged), or stay; content may be found by searching.");
     RECORD_SIGNATURE = ("ntfs/record-signature", Untidy, "a record does not begin with FILE", "volumes that were looked at",
         "Windows takes the file for damaged; BAAD is written by a host that met a torn write. Linux does not look.",
         "Set, where the rest of the record is whole (derived).");
@@ -133,13 +133,13 @@ catalogue! {
         "Written anew from the records that extend the file (derived).");
     RUNS = ("ntfs/run-list", RisksFiles, "a run list cannot be read", "Linux 6.12, fs/ntfs3/run.c",
         "Where the content stands is not known from there on.",
-        "Where one byte alone gives the file clusters that are in use and nobody's, it is set (derived); a file that lay in one row is found by its content in such clusters (judged); else, with choice unreadable-runs, it ends where that begins (judged), or stays.");
+        "Where one byte alone gives the file clusters that are in use and nobody's, it is set (derived); a file that lay in one row is found by its content in such clusters, with choice content-found (judged); else, with choice unreadable-runs, it ends where that begins (judged), or stays.");
     RUNS_BEYOND = ("ntfs/run-beyond", RisksFiles, "a run lies outside the volume", "Linux 6.12, fs/ntfs3/run.c",
         "Hosts refuse the file.",
-        "Where one byte alone gives the file clusters that are in use and nobody's, it is set (derived); a file that lay in one row is found by its content in such clusters (judged); else, with choice unreadable-runs, it ends where that begins (judged), or stays.");
+        "Where one byte alone gives the file clusters that are in use and nobody's, it is set (derived); a file that lay in one row is found by its content in such clusters, with choice content-found (judged); else, with choice unreadable-runs, it ends where that begins (judged), or stays.");
     RUNS_COUNT = ("ntfs/run-count", RisksFiles, "a run list has other clusters than its attribute counts", "Linux 6.12, fs/ntfs3/run.c",
         "Hosts refuse the file.",
-        "The last VCN is counted where the sizes bear it out; else the one byte of the list is set that gives the file clusters in use and nobody's (derived), or the file is found in them by its content (judged).");
+        "The last VCN is counted where the sizes bear it out; else the one byte of the list is set that gives the file clusters in use and nobody's (derived), or, with choice content-found, the file is found in them by its content (judged).");
     PIECES = ("ntfs/attribute-pieces", RisksFiles, "the pieces of an attribute leave something out", "volumes that were looked at",
         "A record that has one of them is lost, or names another file.",
         "The index of a folder is laid anew, in one piece (derived). A file ends before that with choice unreadable-runs (judged), or stays; what can be read is copied out first.");
@@ -148,7 +148,7 @@ catalogue! {
         "The allocated size is counted from the runs, the others are cut to it (derived).");
     CROSSED = ("ntfs/clusters-shared", RisksFiles, "files share clusters", "volumes that were looked at",
         "One of them holds the other's content there; what is written to one is written to both.",
-        "Where one byte in a run list explains it, that is set (judged; derived for a file of the file system's own); a file whose content does not end there as its size says, and does in clusters in use and nobody's, gets those (judged). One of those that leads to what it cannot hold gets its record anew (derived). Else, with choice cross-link, each file gets its own copy of them, or the later ones end before them (judged).");
+        "Where one byte in a run list explains it, that is set (judged; derived for a file of the file system's own); a file whose content does not end there as its size says, and does in clusters in use and nobody's, gets those with choice content-found (judged). One of those that leads to what it cannot hold gets its record anew (derived). Else, with choice cross-link, each file gets its own copy of them, or the later ones end before them (judged).");
 
     RECORD_FREE = ("ntfs/record-marked-free", RisksFiles, "a file's record is marked free", "volumes that were looked at",
         "The next new file is written over it.",

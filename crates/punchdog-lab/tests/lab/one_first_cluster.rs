@@ -188,7 +188,40 @@ fn ntfs_files_in_one_row_need_no_record() {
                 patient.fill(patient.record_place(own::BITMAP), 1024, 0x5A);
             }
             is_right(&format!("{cluster}: {lost:?}, $Bitmap: {bitmap_too}"), &patient.bytes, &pictures);
+            // Whoever does not want that says so.
+            let leave = BTreeMap::from([("content-found".to_owned(), "leave".to_owned())]);
+            let medium = Memory::new(patient.bytes.clone());
+            let whole = Subject::Volume(Extent::new(0, medium.len()));
+            let plan = plan::build(&medium, "patient.img", whole, leave, &Silent).unwrap();
+            let asked = plan.choices.iter().find(|choice| choice.name == "content-found").expect("asked");
+            assert_eq!(asked.paths.len(), lost.len(), "{asked:?}");
+            assert!(plan.steps.iter().all(|step| step.name != "file-made-anew"));
         }
+    }
+}
+
+/// Text begins with nothing of its own: two lost texts that lie behind one another, of whole clusters and of a part.
+#[test]
+fn lost_texts_are_told_apart() {
+    let line = |number: usize| format!("{number:06} terns on the western ledges, counted from the boat\r\n");
+    let text = |from: usize, length: usize| {
+        let all: String = (from..from + 2000).map(line).collect();
+        all.into_bytes()[..length].to_vec()
+    };
+    let texts = [text(0, 3 * 4096 + 700), text(5000, 2 * 4096 + 90), text(9000, 4 * 4096 + 1200)];
+    let wish = ntfs::small(512, 4096, 1024);
+    let mut filler = ntfs::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
+    for (number, text) in texts.iter().enumerate() {
+        filler.file(&format!("count {number}.txt"), text, Placing::Row).unwrap();
+    }
+    let mut patient = Patient::new(filler.finish().unwrap());
+    for number in 0..texts.len() {
+        patient.fill(patient.record_place(patient.number(&format!("count {number}.txt"))), 1024, 0x5A);
+    }
+    let (files, steps) = mended(&patient.bytes);
+    for (number, text) in texts.iter().enumerate() {
+        let there = files.get(&format!("count {number}.txt"));
+        assert_eq!(there, Some(&hex::encode(Sha256::digest(text))), "{number}: {steps:?}");
     }
 }
 

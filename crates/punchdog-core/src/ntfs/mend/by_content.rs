@@ -6,8 +6,7 @@
 
 use super::{Job, records::step};
 use crate::{
-    arith::Sat,
-    cluster::set::ClusterSet,
+    arith::{Peek, Sat},
     files::end::Ends,
     formats::{self, BEGINNING, Format},
     medium::{Extent, Medium, MediumError},
@@ -23,6 +22,9 @@ use crate::{
     report::finding::Entry,
 };
 use std::collections::HashSet;
+
+/// The question.
+const QUESTION: &str = "content-found";
 /// Clusters of nobody that are looked at, and those of them that begin like something.
 const LOOKED_AT: usize = 1 << 17;
 const BEGINNINGS: usize = 1 << 12;
@@ -57,25 +59,37 @@ pub(super) fn rows(survey: &Survey, medium: &dyn Medium, wanted: &[Wanted<'_>]) 
     if wanted.is_empty() {
         return Vec::new();
     }
-    let marked = survey.bitmap.as_ref().filter(|marked| marked.difference(&survey.claimed).next().is_some());
-    let open = marked.map_or_else(|| survey.claimed.complement(), ClusterSet::clone);
+    let marked = survey.bitmap.as_ref().map(|marked| {
+        let mut open = marked.clone();
+        open.difference_with(&survey.claimed);
+        open
+    });
+    let open = marked.filter(|open| !open.is_empty()).unwrap_or_else(|| survey.claimed.complement());
     let allowed = Ends::new();
     let most = wanted.iter().map(|one| one.clusters).max().unwrap_or(0);
     let kind = |name: &&str| name.rsplit_once('.').and_then(|(_, extension)| Format::of_extension(extension));
     let kinds: Vec<Vec<Format>> =
         wanted.iter().map(|one| one.names.iter().filter_map(kind).collect()).collect();
     let all: HashSet<Format> = kinds.iter().flatten().copied().collect();
+    // Text begins with nothing of its own: behind text it goes on.
+    let goes_on = |first: u64, format: Format| {
+        let behind = format.is_like(Format::Text) && first > 0 && open.contains(first.minus(1).size());
+        behind && medium.lenient(geometry.place(first).minus(1), 1).bytes.byte(0) != 0
+    };
     let beginnings: Vec<Beginning> = open
-        .difference(&survey.claimed)
+        .ones()
         .take(LOOKED_AT)
         .map(Sat::wide)
         .filter_map(|first| {
             let start = medium.lenient(geometry.place(first), BEGINNING).bytes;
             let format =
                 formats::begins(&start).filter(|format| all.iter().any(|one| one.is_like(*format)))?;
-            let open =
-                |cluster: &u64| open.contains(cluster.size()) && !survey.claimed.contains(cluster.size());
-            let row = Run::new(first, (first..first.plus(most)).take_while(open).count().wide());
+            if goes_on(first, format) {
+                return None;
+            }
+            let end = first.plus(most).min(open.len().wide());
+            let gap = open.gap_in(first.size()..end.size());
+            let row = Run::new(first, gap.map_or(end, |gap| gap.start.wide()).minus(first));
             let place = Extent::new(geometry.place(first), geometry.place(row.length));
             Some(Beginning { format, row, length: allowed.length(medium, &[place]) })
         })
@@ -148,14 +162,19 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>, lists: &[(Piece, BadRuns)]) ->
     give(job, &all)
 }
 
-/// Lists that lead to what others have; those whose content ends where their files do are right.
-pub(super) fn mend_shared(job: &mut Job<'_, '_, '_, '_>, sharing: &[Piece]) -> Result<(), MediumError> {
-    let pieces: Vec<&Piece> = sharing.iter().collect();
-    let told = told(job.survey, job.window, &pieces);
-    let lost = pieces.into_iter().zip(told).filter(|(_, told)| !told);
+/// Lists that lead to what others have, whose content does not end there as their files do.
+pub(super) fn mend_shared(job: &mut Job<'_, '_, '_, '_>, sharing: &[&Piece]) -> Result<(), MediumError> {
     let all: Vec<(&Piece, &'static Entry)> =
-        lost.map(|(piece, _)| -> (_, _) { (piece, &c::CROSSED) }).collect();
+        sharing.iter().map(|piece| -> (&Piece, _) { (piece, &c::CROSSED) }).collect();
     give(job, &all)
+}
+
+/// Whether files get content that was found for them.
+pub(super) fn asked(job: &mut Job<'_, '_, '_, '_>, paths: Vec<String>) -> bool {
+    let give = ("give", "each gets the clusters that fit it; they should be opened afterwards".to_owned());
+    let leave = ("leave", "they are taken for lost; what the clusters hold can still be searched".to_owned());
+    let question = "Of some files it is lost where their content stands, and clusters of nobody hold content that fits. Shall they get it?";
+    job.choices.ask(QUESTION, question, &[give, leave], paths) == "give"
 }
 
 fn give(job: &mut Job<'_, '_, '_, '_>, lists: &[(&Piece, &'static Entry)]) -> Result<(), MediumError> {
@@ -175,6 +194,10 @@ fn give(job: &mut Job<'_, '_, '_, '_>, lists: &[(&Piece, &'static Entry)]) -> Re
         return Ok(());
     }
     let paths = crate::ntfs::check::paths(survey);
+    let found_for = lists.iter().zip(&found).filter(|(_, run)| run.is_some());
+    if !asked(job, found_for.filter_map(|((piece, _), _)| paths.get(&piece.file).cloned()).collect()) {
+        return Ok(());
+    }
     for ((piece, mends), run) in lists.into_iter().zip(found) {
         let Some(run) = run else { continue };
         let does = format!(
@@ -185,7 +208,7 @@ fn give(job: &mut Job<'_, '_, '_, '_>, lists: &[(&Piece, &'static Entry)]) -> Re
         );
         let step = step("run-list-found", does, Provenance::Judged, FROM, mends, paths.get(&piece.file));
         let step = step
-            .or("end the file before what cannot be read of its list, or give it a copy of what it shares");
+            .or("with --choose content-found=leave it ends before that, or gets a copy of what it shares");
         job.edit(piece.holder, step, |record| set_runs(record, usize::from(piece.at), &[run]))?;
     }
     Ok(())

@@ -6,7 +6,7 @@
 
 use super::{
     Job,
-    by_content::{FROM, Wanted, rows},
+    by_content::{FROM, Wanted, asked, rows},
     orphans::stray_paths,
     writing::put_record,
 };
@@ -74,12 +74,19 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         return Ok(());
     }
     let paths = stray_paths(survey);
+    let named = |of: &u64, strays: &[&Stray]| {
+        let path = paths.get(of).cloned().or_else(|| Some(strays.first()?.text.to_string()));
+        path.unwrap_or_default()
+    };
+    let found_for = lost.iter().zip(&found).filter(|(_, run)| run.is_some());
+    if !asked(job, found_for.map(|((of, strays), _)| named(of, strays)).collect()) {
+        return Ok(());
+    }
     for ((of, strays), run) in lost.iter().zip(found) {
         let Some((run, record)) = run.and_then(|run| Some((run, record(survey, *of, strays, run)?))) else {
             continue;
         };
-        let path = paths.get(of).cloned().or_else(|| Some(strays.first()?.text.to_string()));
-        let path = path.unwrap_or_default();
+        let path = named(of, strays);
         let does = format!(
             "write the record of {path} anew, with clusters {} to {}",
             run.first.unwrap_or(0),
@@ -87,7 +94,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         );
         let step = Step::new("file-made-anew", does, Provenance::Judged, FROM, &[&c::RECORD_LOST])
             .file(path)
-            .or("let go of the name, and search for the content with unearth");
+            .or("with --choose content-found=leave it counts as lost; unearth finds the content without a name");
         let at = u32::try_from(number(*of)).unwrap_or(u32::MAX);
         job.steps.run(job.window, step, |window| put_record(window, &survey.mft, at, &record))?;
     }

@@ -31,13 +31,15 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if survey.crossed.is_empty() {
         return Ok(());
     }
-    let sharing = sharing(survey, job.window);
+    let mut sharing = sharing(survey);
+    let told = told(survey, job.window, &sharing);
     let count = job.steps.count();
     if sharing.len() <= LOOKED_AT {
         let pieces: Vec<Piece> = sharing.iter().map(|(_, piece)| piece.clone()).collect();
         runs::mend_shared(job, &pieces)?;
         if job.steps.count() == count {
-            by_content::mend_shared(job, &pieces)?;
+            let lost = sharing.iter().map(|(_, piece)| piece).filter(|piece| !told.contains(&place(piece)));
+            by_content::mend_shared(job, &lost.collect::<Vec<_>>())?;
         }
         if job.steps.count() > count {
             return Ok(());
@@ -48,7 +50,35 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if shared.fold(0_u64, |sum, run| sum.plus(run.length)) > MOST {
         return Ok(());
     }
+    put_in_order(survey, &mut sharing, &told);
     apart(job, &sharing)
+}
+
+/// Where a piece stands.
+fn place(piece: &Piece) -> (u32, u16) {
+    (piece.holder, piece.at)
+}
+
+/// The pieces whose content ends there as their files do.
+fn told(survey: &Survey, medium: &dyn Medium, sharing: &[(File, Piece)]) -> HashSet<(u32, u16)> {
+    let pieces: Vec<&Piece> = sharing.iter().map(|(_, piece)| piece).collect();
+    let told = by_content::told(survey, medium, &pieces);
+    pieces.into_iter().zip(told).filter(|(_, told)| *told).map(|(piece, _)| place(piece)).collect()
+}
+
+/// Those first that keep what they share: of the file system's own files, of folders, of files whose content ends there as
+/// their size says, of files that come to the shared clusters in the course of a run and do not jump there, of files by
+/// their records.
+fn put_in_order(survey: &Survey, sharing: &mut [(File, Piece)], told: &HashSet<(u32, u16)>) {
+    let jumps = |piece: &Piece| {
+        let runs = survey.records.runs_of(piece).iter();
+        runs.filter(|run| run.first.is_some_and(|first| survey.crossed.contains(first.size()))).count()
+    };
+    sharing.sort_by_cached_key(|(file, piece)| {
+        let own_file = file.number <= own::EXTEND;
+        let told = told.contains(&place(piece));
+        (!own_file, piece.kind != kind::INDEX_ALLOCATION, !told, jumps(piece), file.number, piece.first_vcn)
+    });
 }
 
 /// True where others have some of these clusters.
@@ -60,10 +90,8 @@ pub(super) fn are(survey: &Survey, runs: &[Run]) -> bool {
     runs.iter().any(shared)
 }
 
-/// The pieces that have clusters of others, those first that keep them: of the file system's own files, of folders, of
-/// files whose content ends there as their size says, of files that come to the shared clusters in the course of a run
-/// and do not jump there, of files by their records.
-fn sharing(survey: &Survey, medium: &dyn Medium) -> Vec<(File, Piece)> {
+/// The pieces that have clusters of others.
+fn sharing(survey: &Survey) -> Vec<(File, Piece)> {
     let mut all = Vec::new();
     for file in survey.records.files.iter().filter(|file| file.notes.contains(Notes::CROSSED)) {
         for piece in survey.records.pieces_of(file).iter().filter(|piece| !piece.resident) {
@@ -72,21 +100,6 @@ fn sharing(survey: &Survey, medium: &dyn Medium) -> Vec<(File, Piece)> {
             }
         }
     }
-    let jumps = |piece: &Piece| {
-        let runs = survey.records.runs_of(piece).iter();
-        runs.filter(|run| run.first.is_some_and(|first| survey.crossed.contains(first.size()))).count()
-    };
-    let pieces: Vec<&Piece> = all.iter().map(|(_, piece)| piece).collect();
-    let told: HashSet<(u32, u16)> = pieces
-        .iter()
-        .zip(by_content::told(survey, medium, &pieces))
-        .filter_map(|(piece, told)| told.then_some((piece.holder, piece.at)))
-        .collect();
-    all.sort_by_cached_key(|(file, piece)| {
-        let own_file = file.number <= own::EXTEND;
-        let told = told.contains(&(piece.holder, piece.at));
-        (!own_file, piece.kind != kind::INDEX_ALLOCATION, !told, jumps(piece), file.number, piece.first_vcn)
-    });
     all
 }
 
