@@ -24,8 +24,9 @@ const UNNAMED: &str = "UNNAMED";
 /// Bytes that are searched as one part, and parts that are taken up at once.
 const PART: u64 = 16 << 20;
 const PARTS: u64 = 8;
-/// Bytes that are read at once.
+/// Bytes that are read at once, and how many behind a file, where the next one mostly begins.
 const READ: u64 = 1 << 20;
+const BEHIND: u64 = 16 << 10;
 /// Broken beginnings that are kept for a second look.
 const MOST_BROKEN: usize = 200_000;
 
@@ -72,7 +73,7 @@ impl Search<'_> {
                 at = end;
                 break;
             }
-            let hits: Vec<Vec<Hit>> = parts.par_iter().map(|part| self.part(*part)).collect();
+            let hits: Vec<Vec<Hit>> = parts.par_iter().with_max_len(1).map(|part| self.part(*part)).collect();
             for hit in hits.into_iter().flatten() {
                 if self.claimed.contains(&hit.start) {
                     continue;
@@ -161,7 +162,8 @@ impl Search<'_> {
                         at = at.plus(skipped);
                         continue;
                     }
-                    let length = self.image.len().minus(at).min(READ);
+                    let goes_on = at == block.0.plus(block.1.len().wide());
+                    let length = self.image.len().minus(at).min(if goes_on { READ } else { BEHIND });
                     block.1.resize(length.size(), 0);
                     block.0 = at;
                     if self.image.read_at(at, &mut block.1).is_err() {

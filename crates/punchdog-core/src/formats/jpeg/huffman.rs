@@ -16,9 +16,8 @@ const BEGINNINGS: usize = 1 << AT_ONCE;
 pub(super) struct Codes {
     /// For each beginning of `AT_ONCE` bits: symbol, and length above it; length 0 where the code is longer.
     quick: Box<[u16; BEGINNINGS]>,
-    /// For each beginning of `SEVERAL` bits, of all coefficients that are whole in them: bits, above them places, above
-    /// these whether the block ends with them. Made when it is first needed.
-    several: OnceLock<Box<[u32; PREFIXES]>>,
+    /// What each beginning of `SEVERAL` bits holds. Made when it is first needed.
+    several: OnceLock<Box<Several>>,
     /// Behind the last code of each length, aligned to 16 bits; 0 where there is none.
     ends: [u32; 17],
     /// What to add to a code of this length for its symbol's place.
@@ -76,32 +75,37 @@ impl Codes {
         self.find(bits).map(|(length, symbol)| step(length, symbol))
     }
 
-    /// All coefficients that are whole in a beginning of some bits.
-    pub(super) fn several(&self) -> &[u32; PREFIXES] {
+    /// What each beginning of `SEVERAL` bits holds.
+    pub(super) fn several(&self) -> &Several {
         self.several.get_or_init(|| {
-            let mut table = Box::new([0; PREFIXES]);
+            let mut table = Box::new([Held::NOTHING; PREFIXES]);
             for (prefix, entry) in (0_u32..).zip(table.iter_mut()) {
-                *entry = self.whole_in(prefix);
+                *entry = self.known_in(prefix);
             }
             table
         })
     }
 
-    fn whole_in(&self, prefix: u32) -> u32 {
+    fn known_in(&self, prefix: u32) -> Held {
         let (mut used, mut places) = (0_u32, 0_u32);
+        // A code has to be whole in it; where its value ends is known then.
         while used < SEVERAL {
             let rest = (prefix << 16_u32.minus(SEVERAL) << used) & 0xFFFF;
-            let Some((length, on)) = self.step(rest).filter(|(length, _)| used.plus(*length) <= SEVERAL)
+            let Some((length, symbol)) = self.find(rest).filter(|(length, _)| used.plus(*length) <= SEVERAL)
             else {
                 break;
             };
-            used = used.plus(length);
-            if on == END {
-                return used | places << 8_u32 | 1 << 16_u32;
+            let (bits, on) = step(length, symbol);
+            // Places are counted up to those of a block.
+            if on < END && places.plus(on) >= 64 {
+                break;
             }
-            places = places.plus(on);
+            (used, places) = (used.plus(bits), places.plus(on));
+            if on == END {
+                break;
+            }
         }
-        used | places << 8_u32
+        if used == 0 { Held::NOTHING } else { Held::of(used, places) }
     }
 
     fn find_long(&self, bits: u32) -> Option<(u32, u32)> {
@@ -121,13 +125,29 @@ impl Codes {
 const SEVERAL: u32 = 12;
 const PREFIXES: usize = 1 << SEVERAL;
 
-/// What a beginning of `SEVERAL` bits holds: bits, places, and whether the block ends with them; no bits where not one
-/// coefficient is whole in it.
-#[inline]
-pub(super) fn held(table: &[u32; PREFIXES], bits: u32) -> (u32, u32, bool) {
-    let first = (bits >> 16_u32.wrapping_sub(SEVERAL)).size() & PREFIXES.wrapping_sub(1);
-    let entry = table.get(first).copied().unwrap_or(0);
-    (entry & 0xFF, entry >> 8_u32 & 0xFF, entry >> 16_u32 != 0)
+/// What each beginning of `SEVERAL` bits holds.
+pub(super) type Several = [Held; PREFIXES];
+
+/// The coefficients whose codes are whole in a beginning of `SEVERAL` bits: how many bits they take with their values,
+/// which may go on behind it, and above that how many places they go on, with `END` added where the block ends with them.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Held(u16);
+
+impl Held {
+    /// Not one code is whole: to go on so far leads out of any block.
+    const NOTHING: Self = Self(64 << 5_u16);
+
+    fn of(bits: u32, places: u32) -> Self {
+        Self(u16::try_from(places << 5_u32 | bits).unwrap_or(Self::NOTHING.0))
+    }
+    #[inline]
+    pub(super) fn bits(self) -> u32 {
+        u32::from(self.0) & 31
+    }
+    #[inline]
+    pub(super) fn places(self) -> u32 {
+        u32::from(self.0 >> 5_u32)
+    }
 }
 
 /// Places that the end of a block goes on: beyond any other.
@@ -160,27 +180,27 @@ pub(super) struct Bits {
 }
 
 impl Bits {
-    /// Sees to it that there are at least 32 bits; zeros where a marker stands, or `bytes` end.
+    /// Sees to it that there are at least 56 bits; zeros where a marker stands, or `bytes` end.
     #[inline]
     pub(super) fn fill(&mut self, bytes: &[u8]) {
-        if self.count >= 32 {
-            return;
-        }
-        // Four bytes without an FF among them are the usual case.
-        if let Some(four) = bytes.get(self.at..).and_then(<[u8]>::first_chunk::<4>) {
-            let next = u32::from_le_bytes(*four).swap_bytes();
-            if !self.marker && !has_ff(next) {
-                self.held |= u64::from(next) << 32_u32.wrapping_sub(self.count);
-                self.count = self.count.wrapping_add(32);
-                self.at = self.at.wrapping_add(4);
+        // Eight bytes without an FF among them are the usual case. What of them is not counted yet stands behind the
+        // counted bits already, and is laid over itself the next time.
+        if let Some(eight) = bytes.get(self.at..).and_then(<[u8]>::first_chunk::<8>) {
+            let next = u64::from_le_bytes(*eight).swap_bytes();
+            if !has_ff(next) {
+                self.held |= next.wrapping_shr(self.count);
+                let whole = 63_u32.wrapping_sub(self.count) >> 3_u32;
+                self.at = self.at.wrapping_add(whole.size());
+                self.count = self.count.wrapping_add(whole.wrapping_mul(8));
                 return;
             }
         }
-        self.fill_slowly(bytes);
+        *self = self.filled_slowly(bytes);
     }
 
-    fn fill_slowly(&mut self, bytes: &[u8]) {
-        while self.count <= 56 {
+    #[inline(never)]
+    fn filled_slowly(mut self, bytes: &[u8]) -> Self {
+        while self.count < 56 {
             let byte = bytes.get(self.at).copied();
             let byte = match byte {
                 Some(0xFF) if !self.marker => {
@@ -204,26 +224,32 @@ impl Bits {
             self.held |= u64::from(byte) << 56_u32.minus(self.count);
             self.count = self.count.plus(8);
         }
+        self
     }
 
+    /// What is whole in the next `SEVERAL` bits.
+    #[inline]
+    pub(super) fn held(&self, table: &Several) -> Held {
+        let first = (self.held >> 64_u32.wrapping_sub(SEVERAL)).size() & PREFIXES.wrapping_sub(1);
+        table.get(first).copied().unwrap_or(Held::NOTHING)
+    }
     /// The next 16 bits.
     #[inline]
     pub(super) fn next(&self) -> u32 {
         u32::try_from(self.held >> 48_u32).unwrap_or(0)
     }
-    /// Passes over `count` bits, at most 31 after a fill.
+    /// Passes over `count` bits, of those that are held: 54 after a fill in all.
     #[inline]
     pub(super) fn skip(&mut self, count: u32) {
         self.held = self.held.wrapping_shl(count);
-        self.count = self.count.minus(count);
+        self.count = self.count.wrapping_sub(count);
     }
     /// The value of the next `count` bits, at most 16.
     #[inline]
     pub(super) fn take(&mut self, count: u32) -> u32 {
-        if count == 0 {
-            return 0;
-        }
-        let value = u32::try_from(self.held >> 64_u32.minus(count)).unwrap_or(0);
+        // In two steps, so that no bit is none.
+        let value = self.held >> 1_u32 >> 63_u32.wrapping_sub(count & 63);
+        let value = u32::try_from(value).unwrap_or(0);
         self.skip(count);
         value
     }
@@ -240,11 +266,11 @@ impl Bits {
     }
 }
 
-/// One of the four bytes is FF.
+/// One of the eight bytes is FF.
 #[inline]
-fn has_ff(value: u32) -> bool {
+fn has_ff(value: u64) -> bool {
     let inverse = !value;
-    inverse.wrapping_sub(0x0101_0101) & value & 0x8080_8080 != 0
+    inverse.wrapping_sub(0x0101_0101_0101_0101) & value & 0x8080_8080_8080_8080 != 0
 }
 
 #[cfg(test)]
@@ -268,10 +294,11 @@ mod tests {
 
     #[test]
     fn bits_end_at_a_marker_and_stuffing_is_left_out() {
-        for value in [0x0000_00FF_u32, 0xFF00_0000, 0x00FF_0000, 0x0000_FF00] {
-            assert!(has_ff(value), "{value:08X}");
+        for place in 0..8_u32 {
+            assert!(has_ff(0xFF << (8 * place)), "{place}");
+            assert!(!has_ff(0xFE << (8 * place)), "{place}");
         }
-        assert!(!has_ff(0xFE01_8000) && !has_ff(0));
+        assert!(!has_ff(0xFE01_8000_7F80_00FE) && !has_ff(0));
         let bytes: &[u8] = &[0xA5, 0xFF, 0x00, 0x3C, 0xFF, 0xD9];
         let mut bits = Bits::default();
         bits.fill(bytes);

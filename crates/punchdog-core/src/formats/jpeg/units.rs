@@ -2,9 +2,12 @@
 
 use super::{
     frame::{Part, Scan, State},
-    huffman::{self, Bits, Codes, END},
+    huffman::{Bits, Codes, END, Several},
 };
 use crate::arith::Sat;
+
+/// Look-ups for which the bits of one filling are enough.
+const LOOKUPS: u32 = 2;
 
 /// A unit of a picture that is coded in one go (F.2.2), from `bytes`.
 #[inline]
@@ -12,10 +15,11 @@ pub(super) fn unit(scan: &Scan, state: &mut State, bytes: &[u8], limit: i32) -> 
     let mut bits = state.bits;
     for part in &scan.parts {
         let (dc, ac) = (part.dc.as_deref()?, part.ac.as_deref()?);
+        let several = ac.several();
         let sum = state.sums.get_mut(part.index)?;
         for _ in 0..part.blocks {
             let right = difference(bytes, dc, &mut bits, sum, limit).is_some();
-            let right = right && block(bytes, ac, &mut bits);
+            let right = right && block(bytes, ac, several, &mut bits);
             if !right {
                 state.bits = bits;
                 return None;
@@ -28,26 +32,36 @@ pub(super) fn unit(scan: &Scan, state: &mut State, bytes: &[u8], limit: i32) -> 
 
 /// The coefficients of a block behind the first.
 #[inline]
-fn block(bytes: &[u8], codes: &Codes, bits: &mut Bits) -> bool {
-    let several = codes.several();
+fn block(bytes: &[u8], codes: &Codes, several: &Several, bits: &mut Bits) -> bool {
+    let mut now = *bits;
     let mut at = 1_u32;
-    while at < 64 {
-        bits.fill(bytes);
-        // Several at once, where they all lie within the block.
-        let (length, places, ends) = huffman::held(several, bits.next());
-        if length > 0 && at.wrapping_add(places) < 64 {
-            bits.skip(length);
-            at = at.wrapping_add(places);
-            if ends {
-                return true;
+    let right = 'block: loop {
+        now.fill(bytes);
+        for _ in 0..LOOKUPS {
+            let held = now.held(several);
+            let next = at.wrapping_add(held.places());
+            if next < 64 {
+                now.skip(held.bits());
+                at = next;
+                continue;
             }
-            continue;
+            if (END..END + 64).contains(&next) {
+                now.skip(held.bits());
+                break 'block true;
+            }
+            // A long code, or the last coefficients.
+            now.fill(bytes);
+            let Some((length, places)) = codes.step(now.next()) else { break 'block false };
+            now.skip(length);
+            at = at.wrapping_add(places);
+            if at >= 64 {
+                break 'block at == 64 || at > END;
+            }
+            break;
         }
-        let Some((length, places)) = codes.step(bits.next()) else { return false };
-        bits.skip(length);
-        at = at.wrapping_add(places);
-    }
-    at == 64 || at > END
+    };
+    *bits = now;
+    right
 }
 
 /// A unit of one of the scans of a progressive picture (G.1.2).
@@ -92,17 +106,12 @@ fn difference(bytes: &[u8], codes: &Codes, bits: &mut Bits, sum: &mut i32, limit
     if size > 15 {
         return None;
     }
+    // Without a branch: what a size is, nobody can foresee.
     let value = i32::try_from(bits.take(size)).ok()?;
-    if size > 0 {
-        let half = 1_i32.checked_shl(size.minus(1))?;
-        let low = half.saturating_mul(2).saturating_sub(1);
-        let difference = if value < half { value.saturating_sub(low) } else { value };
-        *sum = sum.saturating_add(difference);
-        if sum.saturating_abs() > limit {
-            return None;
-        }
-    }
-    Some(())
+    let sizes = 1_i32.wrapping_shl(size);
+    let low = i32::from(value < sizes >> 1_u32).wrapping_mul(sizes.wrapping_sub(1));
+    *sum = sum.saturating_add(value.wrapping_sub(low));
+    (sum.saturating_abs() <= limit).then_some(())
 }
 
 /// Further coefficients of a block: for the first time (G.1.2.2), or one more bit of each (G.1.2.3).
@@ -166,4 +175,54 @@ fn coefficients(bytes: &[u8], codes: &Codes, scan: &Scan, state: &mut State, kno
         state.skipped = state.skipped.minus(1);
     }
     Some(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// A code by code, value by value.
+    fn plainly(bytes: &[u8], codes: &Codes, bits: &mut Bits) -> bool {
+        let mut at = 1;
+        while at < 64 {
+            bits.fill(bytes);
+            let Some((length, places)) = codes.step(bits.next()) else { return false };
+            bits.skip(length);
+            at += places;
+        }
+        at == 64 || at > END
+    }
+
+    proptest! {
+        /// Looked up several at a time, blocks end where they end code by code, whatever the bytes: with stuffed FF,
+        /// markers, codes of all lengths, blocks that are full or go too far.
+        #[test]
+        fn blocks_end_where_they_end_code_by_code(
+            symbols in prop::collection::vec(0_u8..=255, 20),
+            shape in 0..3_usize,
+            bytes in prop::collection::vec(prop_oneof![9 => any::<u8>(), 1 => Just(0xFF), 1 => Just(0)], 0..300),
+        ) {
+            let counts: [u8; 16] = [
+                [0, 2, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 2, 3, 2],
+                [0, 0, 4, 4, 4, 2, 2, 0, 0, 2, 0, 0, 0, 0, 0, 2],
+                [0, 1, 0, 3, 0, 4, 0, 4, 0, 4, 0, 2, 0, 1, 0, 1],
+            ][shape];
+            let codes = Codes::of(&counts, &symbols).unwrap();
+            let (mut fast, mut slow) = (Bits::default(), Bits::default());
+            for _ in 0..40 {
+                let right = block(&bytes, &codes, codes.several(), &mut fast);
+                prop_assert_eq!(right, plainly(&bytes, &codes, &mut slow));
+                if !right {
+                    break;
+                }
+                fast.fill(&bytes);
+                slow.fill(&bytes);
+                prop_assert_eq!((fast.next(), fast.at, fast.overrun()), (slow.next(), slow.at, slow.overrun()));
+                if fast.overrun() {
+                    break;
+                }
+            }
+        }
+    }
 }
