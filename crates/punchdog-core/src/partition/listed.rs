@@ -190,9 +190,14 @@ pub(super) fn claimed(
         return Ok(Some(place(&volume, extent, way, false)));
     }
     if let Some(candidate) = search::own_mark(&window) {
-        // A boot sector is a claim: of the volume itself something has to be there.
-        if candidate.1 <= extent.length && registry::recognise(&window, watch)?.is_none() {
+        // A boot sector is a claim: of the volume itself something has to be there, and that may say another length.
+        let volume = registry::recognise(&window, watch)?;
+        if volume.is_none() && candidate.1 <= extent.length {
             return Ok(None);
+        }
+        if let Some(volume) = volume.filter(|volume| volume.kind() == candidate.0) {
+            // Where its tables are is asked of volumes without a boot sector.
+            return Ok(Some(Place { tables_at: 0, data_at: 0, ..place(&*volume, extent, way, false) }));
         }
         let length = if way == Way::Bare { extent.length } else { candidate.1.min(extent.length) };
         return Ok(Some(Place {

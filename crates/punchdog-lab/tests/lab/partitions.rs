@@ -109,6 +109,46 @@ fn primary_and_logical_volumes_are_listed_in_order() {
 }
 
 /// The same on a disk with sectors of 4096 bytes, in which its tables count: nothing says so but what stands there.
+/// The length that a boot sector says is one witness, the volume itself another: the way to it does not end where that field
+/// does, and no second round is needed to see the rest.
+#[test]
+fn a_listed_volume_goes_on_where_its_boot_sector_has_it_end() {
+    let made = exfat::everyday(&exfat::small(512, 1024, 1), 5).canvas;
+    let ntfs = ntfs::everyday(&ntfs::small(512, 4096, 1024), 5).canvas;
+    let volumes = [
+        (Kind::Exfat, made, 72, 8),
+        (Kind::Ntfs, ntfs, 40, 8),
+        (Kind::Fat12, volume(Kind::Fat12, 5), 19, 2),
+        (Kind::Fat16, volume(Kind::Fat16, 5), 19, 2),
+        (Kind::Fat32, volume(Kind::Fat32, 5), 32, 4),
+    ];
+    for (kind, bytes, field, width) in volumes {
+        let own = u64::from(sectors(&bytes));
+        for said in [own / 4, own / 2, own * 2, own << 9] {
+            // Of FAT nothing but that field says that the volume does not go on behind the image.
+            if width < 8 && said > own {
+                continue;
+            }
+            let mut struck = bytes.clone();
+            struck[field..field + width].copy_from_slice(&said.to_le_bytes()[..width]);
+            let mut disk = Disk::new(2048 + sectors(&bytes) as usize);
+            disk.put(2048, &struck).entry(0, 0, kind.mbr_types()[0], 2048, sectors(&bytes));
+            let name = format!("{kind:?}: {said} sectors instead of {own}");
+            let seen = disk.scout();
+            assert_eq!(places(&seen), [(kind, 2048 * 512, Way::Listed)], "{name}");
+            assert!(seen.findings.is_empty(), "{name}: {:?}", seen.findings);
+            let medium = Memory::new(disk.0.clone());
+            let plan = plan::build(&medium, "disk.img", Subject::Medium, BTreeMap::new(), &Silent).unwrap();
+            assert!(plan.outcome.after.sound, "{name}: {:?}", plan.outcome.after.findings);
+            let mended = plan.replay(&medium).unwrap();
+            let mended: &dyn Medium = &mended;
+            let mended = mended.bytes(2048 * 512, bytes.len()).unwrap();
+            let field_of = |bytes: &[u8]| bytes[field..field + width].to_vec();
+            assert_eq!(field_of(&mended), field_of(&bytes), "{name}");
+        }
+    }
+}
+
 #[test]
 fn tables_of_disks_with_large_sectors_are_read_and_mended_in_theirs() {
     const LARGE: usize = 4096;
