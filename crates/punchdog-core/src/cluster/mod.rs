@@ -11,4 +11,5 @@ pub mod occupied;
 pub mod places;
 pub(crate) mod seams;
 pub mod set;
+pub(crate) mod skipped;
 pub mod traces;

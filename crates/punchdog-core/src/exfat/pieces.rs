@@ -20,6 +20,8 @@ use std::{cmp::Reverse, collections::HashMap, rc::Rc};
 
 /// Clusters that are looked at.
 const LOOKED_AT: usize = 1 << 20;
+/// Clusters that the table leads to and that are looked at for the rest of one set.
+const LED_TO: usize = 1 << 16;
 /// Bytes of the longest set: what can stand of it in the next cluster.
 const LONGEST_SET: usize = 19 * ENTRY;
 
@@ -211,8 +213,9 @@ impl Surveyor<'_> {
         match seam {
             Seam::End => None,
             Seam::Torn(torn) => {
-                let found = open.find(|piece| is_mended_by(&torn, &piece.start))?;
-                Some((found.cluster, Because::Derived))
+                let found = open.find(|piece| is_mended_by(&torn, &piece.start)).map(|piece| piece.cluster);
+                let found = found.or_else(|| self.led_to_piece(&torn))?;
+                Some((found, Because::Derived))
             }
             Seam::Whole(name) => {
                 let name = units(&name.unwrap_or_default());
@@ -223,6 +226,25 @@ impl Surveyor<'_> {
                 (alike.is_any() || cluster == at.plus(1)).then_some((cluster, Because::Guess))
             }
         }
+    }
+
+    /// A cluster of nobody's to which the table leads, from wherever, and that has the rest of a set that is torn off: the
+    /// checksum of the set proves it.
+    fn led_to_piece(&mut self, torn: &[u8]) -> Option<u32> {
+        let (open, pointed) = self.pointed();
+        let led_to = open.ones().filter(|c| pointed.contains(*c)).map(Sat::narrow);
+        let led_to = led_to.filter(|c| self.out.geometry.has(*c));
+        led_to.take(LED_TO).find(|cluster| {
+            let place = self.out.geometry.cluster_place(*cluster);
+            let start = self.medium.lenient(place, LONGEST_SET).bytes;
+            start.byte(0) & SECONDARY != 0 && is_mended_by(torn, &start)
+        })
+    }
+
+    /// A piece of a folder that nobody has goes on where cluster `at` breaks off.
+    pub(super) fn goes_on_elsewhere(&mut self, at: u32) -> bool {
+        let believed = self.bitmap_believed();
+        self.next_piece(at, believed).is_some()
     }
 
     /// True for a cluster that reads as a later one of a folder, or as one of which nothing is used yet.

@@ -2,15 +2,23 @@
 //! meant. The bitmap says which clusters are in use, the folders whose they are; what is in use and
 //! nobody's is where the missing clusters of a broken chain are looked for.
 
-use super::{sets::Flaws, survey::Surveyor, table::Because, tree::Node};
+use super::{
+    sets::{Flaws, looks_like_folder},
+    survey::Surveyor,
+    table::Because,
+    tree::Node,
+};
 use crate::{
     arith::{Peek, Sat},
     cluster::{
         chain::{End, Link, Walk, run_of},
-        lengths::Runs,
+        lengths::{Runs, in_rows},
     },
     files::kinds,
 };
+
+/// Clusters at the end of a folder's chain that are looked at.
+const LOOKED_AT: usize = 4096;
 
 /// The flaw that a chain's end is.
 pub(super) fn flaw_of(end: End) -> Flaws {
@@ -63,7 +71,7 @@ impl Surveyor<'_> {
             };
             let start = self.medium.lenient(self.out.geometry.cluster_place(node.first), 512).bytes;
             let fits = if node.folder {
-                super::sets::looks_like_folder(&start, true)
+                looks_like_folder(&start, true)
             } else {
                 kinds::agrees(&node.name, &start) != Some(false)
             };
@@ -327,7 +335,12 @@ impl Surveyor<'_> {
 
     /// NoFatChain is clear: the table should have the chain.
     fn chained(&mut self, number: u32, node: &Node, needed: u32) {
-        let walk = self.chain_of(node.first, needed);
+        let mut walk = self.chain_of(node.first, needed);
+        if node.folder
+            && let Some(own) = self.without_stray_end(&walk, needed)
+        {
+            walk = own;
+        }
         // TexFAT: the other table may have it whole.
         if self.out.geometry.tables == 2 {
             let other = self.walk(node.first, Some(1_usize.minus(self.out.links.active())));
@@ -339,6 +352,9 @@ impl Surveyor<'_> {
                 self.take_copy(number, &other);
                 return;
             }
+        }
+        if self.passes_over(number, node, &walk, needed) || self.led_astray(number, node, &walk, needed) {
+            return;
         }
         let own = walk.meets.map_or(walk.length, |(_, before)| before);
         if own == 0 && (self.rivals(number, node, needed) || self.found_elsewhere(number, node, needed)) {
@@ -365,7 +381,11 @@ impl Surveyor<'_> {
         let at = last_of(&good);
         let length = own.min(needed);
         self.change(number, |node| {
-            node.flaws |= if crossed.is_some() { Flaws::empty() } else { flaw_of(fault) };
+            node.flaws |= match fault {
+                End::Proper if length < needed => Flaws::ENDS_EARLY,
+                End::Another(_) if crossed.is_none() => Flaws::ENDS_EARLY,
+                _ => flaw_of(fault),
+            };
             node.fault = (fault != End::Proper && length < needed
                 || matches!(fault, End::Loop(_) | End::Odd(_) | End::Bad | End::Free))
             .then_some((at, fault));
@@ -374,14 +394,16 @@ impl Surveyor<'_> {
             // Enough: what follows is too much, or no end.
             self.claim(number, &good);
             if walk.end != End::Proper || own > needed || walk.meets.is_some() {
-                if walk.end == End::Proper && walk.meets.is_none() {
-                    self.change(number, |node| node.flaws |= Flaws::LONG);
-                } else {
-                    self.change(number, |node| {
-                        node.flaws |= flaw_of(walk.end);
+                // What ends properly behind all of it, or is another's, is too much.
+                let long = walk.end == End::Proper || own == needed && walk.meets.is_some();
+                let known = walk.end == End::Proper && walk.meets.is_none();
+                let fault = walk.meets.map_or(fault, |(into, _)| End::Another(into));
+                self.change(number, |node| {
+                    node.flaws |= if long { Flaws::LONG } else { flaw_of(walk.end) };
+                    if !known {
                         node.fault = Some((at, fault));
-                    });
-                }
+                    }
+                });
                 self.out.links.believe(at, Link::End, Because::Derived);
             }
             return;
@@ -411,6 +433,68 @@ impl Surveyor<'_> {
         self.go_on(number, (at, missing), crossed.is_some(), walk.end);
     }
 
+    /// A folder's chain up to where a link leads to what holds no folder; where the chain has the folder's length, only if what
+    /// does stands elsewhere and is nobody's. Only at its end: what lies between clusters of the folder is its own, whatever happened to it.
+    pub(super) fn without_stray_end(&mut self, walk: &Walk, needed: u32) -> Option<Walk> {
+        let own = walk.meets.map_or(walk.length, |(_, before)| before);
+        let clusters: Vec<u32> = walk.clusters().take(own.size()).collect();
+        let astray = self.is_astray(walk);
+        let is_stray = |cluster: u32| astray && cluster == walk.last || !self.reads_as_folder(cluster);
+        let ends = clusters.iter().skip(1).rev().take(LOOKED_AT);
+        let stray = ends.take_while(|cluster| is_stray(**cluster)).count();
+        let kept = clusters.len().saturating_sub(stray);
+        let (last, into) = (*clusters.get(kept.checked_sub(1)?)?, *clusters.get(kept)?);
+        let kept = kept.narrow();
+        // A chain that fits is rather the folder's, whatever stands in it.
+        let fits = walk.end == End::Proper && walk.meets.is_none() && walk.length == needed;
+        let strays = kept < needed && stray < LOOKED_AT && (!fits || self.goes_on_elsewhere(last));
+        strays.then(|| Walk {
+            runs: cut(&walk.runs, kept),
+            length: kept,
+            end: End::Another(into),
+            last,
+            disputed: walk.disputed,
+            meets: None,
+        })
+    }
+
+    /// Entries stand there, or nothing.
+    fn reads_as_folder(&self, cluster: u32) -> bool {
+        let place = self.out.geometry.cluster_place(cluster);
+        let bytes = self.medium.lenient(place, self.out.geometry.cluster_bytes().size()).bytes;
+        bytes.iter().all(|byte| *byte == 0) || looks_like_folder(&bytes, false)
+    }
+
+    /// Takes the chain of a file that is too short because one link leads past clusters of its own.
+    fn passes_over(&mut self, number: u32, node: &Node, walk: &Walk, needed: u32) -> bool {
+        let short = walk.end == End::Proper && walk.meets.is_none() && walk.length < needed;
+        if !short || !self.budget.spend(walk.length) {
+            return false;
+        }
+        let mut all: Vec<u32> = walk.clusters().collect();
+        let Some((kept, lost)) = self.leading_into(&all, needed) else { return false };
+        let Some(first) = lost.first().copied() else { return false };
+        let wrong = kept.checked_sub(1).and_then(|index| all.get(index).copied());
+        let into = all.get(kept).copied().unwrap_or(node.first);
+        all.truncate(kept);
+        all.extend(lost);
+        self.claim(number, &in_rows(all));
+        match wrong {
+            Some(wrong) => {
+                self.out.links.believe(wrong, Link::Next(first), Because::Guess);
+                self.change(number, |node| {
+                    node.flaws |= Flaws::SKIPS | Flaws::GUESSED;
+                    node.fault = Some((wrong, End::Another(into)));
+                });
+            }
+            None => self.change(number, |node| {
+                node.first = first;
+                node.flaws |= Flaws::SKIPS | Flaws::FOUND;
+            }),
+        }
+        true
+    }
+
     /// The chain from `first` on: where the table is erased, one that ends too early breaks off.
     pub(super) fn chain_of(&mut self, first: u32, needed: u32) -> Walk {
         let mut walk = self.walk(first, None);
@@ -437,10 +521,45 @@ impl Surveyor<'_> {
         self.change(number, |node| node.flaws |= Flaws::OTHER_COPY);
     }
 
+    /// Takes the chain of a file of which one link leads to a cluster that table and bitmap have free: the link is what is wrong,
+    /// and that cluster not the file's, where a chain that nothing leads to has what comes instead.
+    fn led_astray(&mut self, number: u32, node: &Node, walk: &Walk, needed: u32) -> bool {
+        if node.folder || !self.is_astray(walk) || walk.length > needed {
+            return false;
+        }
+        let own = walk.length.minus(1);
+        let Some(runs) = self.tail(needed.minus(own), node.first) else { return false };
+        let kept = cut(&walk.runs, own);
+        self.claim(number, &kept);
+        self.link_on(number, last_of(&kept), &runs);
+        self.change(number, |node| {
+            node.flaws |= Flaws::INTO_FREE | Flaws::GUESSED;
+            node.fault = Some((walk.last, End::Free));
+        });
+        true
+    }
+
+    /// The last link of a chain leads to a cluster that the bitmap has free as well.
+    pub(super) fn is_astray(&self, walk: &Walk) -> bool {
+        let free = walk.end == End::Free && walk.meets.is_none() && walk.length > 1;
+        free && !self.out.used.contains(walk.last.size())
+    }
+
+    /// Lets a chain go on in `runs` behind cluster `at`, and end there.
+    fn link_on(&mut self, number: u32, at: u32, runs: &[(u32, u32)]) {
+        let mut before = at;
+        for cluster in runs.iter().flat_map(|(start, length)| run_of(*start, *length)) {
+            self.out.links.believe(before, Link::Next(cluster), Because::Guess);
+            before = cluster;
+        }
+        self.out.links.believe(before, Link::End, Because::Guess);
+        self.claim(number, runs);
+    }
+
     /// Looks for the rest of a chain that breaks off behind cluster `at`.
     fn go_on(&mut self, number: u32, (at, missing): (u32, u32), crossed: bool, end: End) {
         let next = at.plus(1);
-        let tail = self.tail(missing);
+        let tail = self.tail(missing, 0);
         let in_row = self.is_open_row(next, missing)
             && run_of(next, missing).all(|cluster| {
                 matches!(self.out.links.get(self.medium, cluster), Link::Free | Link::End)
@@ -462,15 +581,7 @@ impl Surveyor<'_> {
             }
             return;
         };
-        let mut before = at;
-        for (start, length) in &runs {
-            for cluster in run_of(*start, *length) {
-                self.out.links.believe(before, Link::Next(cluster), Because::Guess);
-                before = cluster;
-            }
-        }
-        self.out.links.believe(before, Link::End, Because::Guess);
-        self.claim(number, &runs);
+        self.link_on(number, at, &runs);
         self.change(number, |node| {
             node.flaws |= Flaws::GUESSED;
             if crossed {

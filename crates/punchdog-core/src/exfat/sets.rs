@@ -105,6 +105,10 @@ bitflags! {
         const NAME_STRUCK = 1 << 37;
         /// One of the two lengths was struck: with the other one, the checksum fits.
         const LENGTH_STRUCK = 1 << 38;
+        /// The table ends its chain before its length does.
+        const ENDS_EARLY = 1 << 39;
+        /// A link of its chain leads past clusters of its own.
+        const SKIPS = 1 << 40;
     }
 }
 

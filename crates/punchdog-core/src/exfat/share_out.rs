@@ -126,7 +126,12 @@ impl Surveyor<'_> {
             }
         }
         let missing = needed.minus(walk.length);
-        if self.tail(missing).is_some() {
+        let passes_over = walk.end == End::Proper && {
+            let clusters: Vec<u32> = walk.clusters().collect();
+            self.leading_into(&clusters, needed).is_some()
+        };
+        let astray = self.is_astray(&walk) && self.tail(missing.plus(1), node.first).is_some();
+        if passes_over || astray || self.tail(missing, node.first).is_some() {
             return None;
         }
         let at = Break { last: walk.last, missing, behind: 0 };

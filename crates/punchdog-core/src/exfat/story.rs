@@ -2,6 +2,7 @@
 //! show it, and the structures field by field.
 
 use super::{
+    Flaws,
     boot::{Boot, region},
     catalogue as c,
     geometry::Believed,
@@ -169,6 +170,12 @@ fn exhibits(
             End::Loop(back) => format!("back to cluster {back}"),
             End::Unreadable => "cannot be read".to_owned(),
             End::Proper => "the end of the chain".to_owned(),
+            End::Another(into) if node.flaws.contains(Flaws::ENDS_EARLY) => {
+                format!("leads to cluster {into}, which holds no folder")
+            }
+            End::Another(into) if node.flaws.contains(Flaws::SKIPS) => {
+                format!("leads to cluster {into}, past others of the file")
+            }
             End::Another(into) => format!("leads to cluster {into} of another file"),
         };
         show(

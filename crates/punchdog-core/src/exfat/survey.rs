@@ -699,6 +699,9 @@ impl Surveyor<'_> {
             if walk.end != End::Proper || walk.meets.is_some() || walk.length != needed {
                 return false;
             }
+            if node.folder && self.without_stray_end(&walk, needed).is_some() {
+                return false;
+            }
             walk.runs
         };
         self.claim(number, &runs);

@@ -14,6 +14,7 @@ use crate::{
         chain::{End, Link, run_of},
         lengths::Runs,
         set::ClusterSet,
+        skipped,
     },
     files::{end, kinds},
 };
@@ -91,10 +92,33 @@ impl Surveyor<'_> {
         runs.iter().all(|(first, count)| self.all_unclaimed(*first, *count))
     }
 
-    /// The one chain of exactly `length` open clusters to which nothing leads.
-    pub(super) fn tail(&mut self, length: u32) -> Option<Runs> {
+    /// The one chain of exactly `length` open clusters to which nothing leads, other than that from `own` on.
+    pub(super) fn tail(&mut self, length: u32, own: u32) -> Option<Runs> {
         let mut open = self.index();
-        let mut found = self.chains(open.chains.get_mut(&length), |_, _| true);
+        let mut found = self.chains(open.chains.get_mut(&length), |_, first| first != own);
+        self.open = Some(open);
+        found.pop().filter(|_| found.is_empty())
+    }
+
+    /// A chain to which nothing leads, and that goes on with the last clusters of `own`, where both together have `needed`
+    /// clusters: how many of `own` stand before it, and its clusters. Only if there is one.
+    pub(super) fn leading_into(&mut self, own: &[u32], needed: u32) -> Option<(usize, Vec<u32>)> {
+        let last = own.last().copied()?;
+        let open = self.index();
+        let mut found = Vec::new();
+        for length in skipped::lengths(own.len().narrow(), needed) {
+            let Some(list) = open.chains.get(&length) else { continue };
+            if !self.budget.spend(list.len().narrow()) {
+                break;
+            }
+            let same_end = |runs: &&Runs| {
+                runs.last().is_some_and(|(first, count)| run_of(*first, *count).last() == Some(last))
+            };
+            for runs in list.iter().filter(same_end).filter(|runs| self.still_open(runs)) {
+                let lost: Vec<u32> = runs.iter().flat_map(|(first, count)| run_of(*first, *count)).collect();
+                found.extend(skipped::kept(own, &lost, needed).map(|kept| (kept, lost)));
+            }
+        }
         self.open = Some(open);
         found.pop().filter(|_| found.is_empty())
     }

@@ -17,7 +17,7 @@ use std::ops::Range;
 
 /// What is wrong with one entry and its name. Kept as bits: there are many entries.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Flaws(u32);
+pub struct Flaws(u64);
 
 impl Flaws {
     /// The parts of the long name are numbered wrongly.
@@ -82,6 +82,10 @@ impl Flaws {
     pub const LONG_FIELDS: Self = Self(1 << 29);
     /// Another entry names the same first cluster and the same size.
     pub const TWICE: Self = Self(1 << 30);
+    /// A link of its chain leads past clusters of its own.
+    pub const SKIPS: Self = Self(1 << 31);
+    /// Its size is not where its content ends; what the entry says is kept beside the tree.
+    pub const SIZE_WRONG: Self = Self(1 << 32);
 
     /// True when all bits of `other` are set.
     pub fn has(self, other: Self) -> bool {

@@ -325,6 +325,7 @@ fn note(node: &Node) -> Option<&'static str> {
         _ if node.flaws.has(Flaws::HOLLOW) => "where it should stand the medium reads blank to its end",
         _ if node.flaws.has(Flaws::BEYOND) => "part of it lies beyond the end of the image",
         _ if node.flaws.has(Flaws::CHAIN_SHORT) => "its chain is shorter than its size",
+        _ if node.flaws.has(Flaws::SIZE_WRONG) => "its size is wrong: this one is where its content ends",
         _ if node.flaws.has(Flaws::SIZE_ZERO) => "it has clusters, but its size is 0",
         _ if node.flaws.has(Flaws::NOT_FOLDER) => "its first cluster holds no folder",
         _ => "its first cluster is wrong",

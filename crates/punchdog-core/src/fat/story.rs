@@ -131,6 +131,9 @@ fn exhibits(medium: &dyn Medium, believed: &Believed, boot: &Boot, survey: &Surv
                 End::Loop(back) => format!("back to cluster {back}"),
                 End::Unreadable => "not a table entry at all".to_owned(),
                 End::Proper => "the end of the chain".to_owned(),
+                End::Another(into) if node.flaws.has(Flaws::SKIPS) => {
+                    format!("leads to cluster {into}, past others of the file")
+                }
                 End::Another(into) => format!("leads to cluster {into} of another file"),
             };
             show(

@@ -232,6 +232,8 @@ impl Surveyor<'_> {
         self.resolve_rows();
         if self.joins.is_empty() {
             self.left_over = self.left_over();
+            let passed_over = self.passed_over();
+            self.left_over.extend(passed_over);
             if !self.left_over.is_empty() {
                 return Ok(());
             }
@@ -325,7 +327,7 @@ impl Surveyor<'_> {
         let right = if folder {
             // A folder has no size: what ends where nothing may be written waits.
             let ended = || !self.links.is_suspect(walk.last) || self.holds_end_mark(walk.last);
-            number == 0 || self.is_folder_start(first) && ended()
+            (number == 0 || self.is_folder_start(first) && ended()) && self.ends_as_folder(&walk)
         } else {
             walk.length == self.geometry.clusters_for(size)
         };

@@ -130,6 +130,8 @@ pub struct Tree {
     pub notes: std::collections::BTreeMap<u32, FolderNotes>,
     /// Deleted entries: folder, entry place, item.
     pub deleted: Vec<(u32, u64, Item)>,
+    /// Sizes as the entries have them, of files whose content tells another one, by node number.
+    pub said_sizes: std::collections::BTreeMap<u32, u32>,
     /// Chains that nothing claims.
     pub lost: Vec<Lost>,
 }
@@ -202,6 +204,7 @@ pub const DAMAGING: Flaws = Flaws::NO_FIRST
     .with(Flaws::CROSSED)
     .with(Flaws::CHAIN_SHORT)
     .with(Flaws::SIZE_ZERO)
+    .with(Flaws::SIZE_WRONG)
     .with(Flaws::NOT_FOLDER)
     .with(Flaws::GUESSED)
     .with(Flaws::BEYOND)
@@ -221,15 +224,20 @@ impl Node {
         // That a file's content stands elsewhere than its entry says is judged; a folder's own entries tell its place.
         !self.flaws.any(DAMAGING) && (self.folder || !self.flaws.has(Flaws::FIRST_FOUND))
     }
-    /// The size of a file whose chain ends properly and too early, where without one bit the size is as long as that
+    /// The size of a file whose chain ends properly and too early, where without one bit, or its highest byte, the size is as long as that
     /// chain: it is then likelier the size that was struck, and the last cluster ends where it did.
     pub fn size_without_a_bit(&self, geometry: &Geometry) -> Option<u32> {
         let ends = self.flaws.has(Flaws::CHAIN_SHORT) && matches!(self.fault, Some((_, End::Proper)));
         let size = self.entry.size.get();
         let without =
             (0..u32::BITS).map(|bit| size & !1_u32.wrapping_shl(bit)).filter(|other| *other != size);
-        let mut fit = without.filter(|other| geometry.clusters_for((*other).wide()) == self.length);
-        fit.next().filter(|_| ends && self.length > 0 && fit.next().is_none())
+        let fits = |other: &u32| geometry.clusters_for((*other).wide()) == self.length;
+        let mut fit = without.filter(fits);
+        let one = fit.next();
+        // The highest byte that says something may be noise altogether.
+        let above = u32::from(u8::MAX).wrapping_shl(size.max(1).ilog2().per(8).times(8));
+        let one = one.or_else(|| Some(size & !above).filter(fits));
+        one.filter(|_| ends && self.length > 0 && fit.next().is_none())
     }
     /// Bytes that its believed chain holds of its size.
     pub fn held(&self, geometry: &Geometry) -> u64 {

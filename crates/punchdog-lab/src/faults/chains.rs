@@ -1,6 +1,6 @@
 //! Damage to single chains, the same in all copies of the table, and to what entries say of them.
 
-use super::{ANY, CROWDED, FOLDER, Fault, OTHER, On, Patient, README, ROW, WIDE, fault};
+use super::{ANY, CROWDED, FOLDER, Fault, OTHER, On, PICTURE, Patient, README, ROW, SMALL, WIDE, fault};
 use crate::patient::Made;
 use crate::seed::Seed;
 
@@ -116,6 +116,13 @@ pub(super) const ALL: &[Fault] = &[
     fault("size smaller than the chain", "fat/chain-too-long", ANY, |p, _| {
         p.set_size(OTHER, 10);
         p.cost(&[OTHER]);
+    }),
+    fault("size of a picture smaller than its chain", "fat/size-wrong", SMALL, |p, _| {
+        p.set_size(PICTURE, 10)
+    }),
+    fault("size of a picture larger than its chain", "fat/size-wrong", ANY, |p, _| {
+        let size = p.find(PICTURE).size;
+        p.set_size(PICTURE, u32::try_from(size).expect("a small file") + 20 * p.geometry.cluster_bytes());
     }),
     fault("size lost", "fat/size-missing", ANY, |p, _| {
         p.set_size(OTHER, 0);

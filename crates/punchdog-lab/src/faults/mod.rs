@@ -32,6 +32,8 @@ pub const ANY: On = |_| true;
 pub const NARROW: On = |geometry| !geometry.wide();
 /// FAT16 and FAT32.
 pub const CLOSING: On = |geometry| geometry.kind != Kind::Fat12;
+/// Where a picture has several clusters.
+pub const SMALL: On = |geometry| geometry.cluster_bytes() <= 512;
 /// FAT32.
 pub const WIDE: On = Geometry::wide;
 
@@ -98,6 +100,8 @@ impl Patient {
 
 /// A file of several clusters in a row.
 pub const ROW: &str = "Logs/station.log";
+/// A whole picture.
+pub const PICTURE: &str = "Pictures/Nest 12.png";
 /// Another one, of 6 clusters.
 pub const OTHER: &str = "Pictures/IMG_0004.PNG";
 /// A fragmented file.

@@ -31,6 +31,7 @@ mod ntfs_struck;
 mod ntfs_torn;
 mod one_cluster_files;
 mod one_first_cluster;
+mod one_link;
 mod pairs;
 mod partitions;
 mod reader;

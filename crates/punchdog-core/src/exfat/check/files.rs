@@ -87,6 +87,8 @@ const IN_SETS: &[(Flaws, &Entry, u64, u64)] = &[
     (Flaws::NOT_FOLDER, &c::FIRST_WRONG, 52, 4),
     (Flaws::RUN_RANGE, &c::RUN_RANGE, 52, 12),
     (Flaws::SHORT, &c::SHORT, 56, 8),
+    (Flaws::ENDS_EARLY, &c::SHORT, 56, 8),
+    (Flaws::SKIPS, &c::SHORT, 56, 8),
     (Flaws::LONG, &c::LONG, 56, 8),
     (Flaws::FLAG_LOST, &c::FLAG_LOST, 33, 1),
     (Flaws::FLAG_WRONG, &c::FLAG_WRONG, 33, 1),
@@ -128,7 +130,9 @@ fn set(subject: &mut Subject<'_>, number: u32, node: &Node, sink: &mut dyn Sink)
     // How long a chain is that cannot be read to its end is not known.
     let unread = matches!(node.fault, Some((_, End::Unreadable)));
     for (flaw, entry, offset, length) in IN_SETS {
-        if unread && flaw.contains(Flaws::SHORT) {
+        let short = flaw.contains(Flaws::SHORT);
+        let said = flaw.contains(Flaws::ENDS_EARLY) && flaws.contains(Flaws::SHORT);
+        if unread && short || said {
             continue;
         }
         if flaws.contains(*flaw) && number != 0 {
@@ -143,6 +147,40 @@ fn says(node: &Node, entry: &'static Entry) -> (String, String) {
         "exfat/valid-length" => (
             format!("{} bytes are said to be valid.", stream.valid),
             format!("The file has {}.", stream.length),
+        ),
+        "exfat/chain-too-short" if node.flaws.contains(Flaws::SKIPS) => (
+            match node.fault {
+                Some((cluster, End::Another(into))) => {
+                    format!(
+                        "The table entry of cluster {cluster} leads to cluster {into}, past others of the file."
+                    )
+                }
+                _ => format!("The entry names cluster {}, which is not the file's first.", node.stream.first),
+            },
+            format!(
+                "A chain that nothing leads to leads there too, and with it the file has all of its {} bytes.",
+                node.stream.length
+            ),
+        ),
+        "exfat/chain-too-short"
+            if node.flaws.contains(Flaws::ENDS_EARLY) && node.flaws.contains(Flaws::GUESSED) =>
+        {
+            (
+                match node.fault {
+                    Some((cluster, End::Another(into))) => {
+                        format!(
+                            "The table entry of cluster {cluster} leads to cluster {into}, which holds no folder."
+                        )
+                    }
+                    _ => "The table ends its chain before that.".to_owned(),
+                },
+                format!("Its length is {} bytes.", node.stream.length),
+            )
+        }
+        "exfat/chain-too-long" if matches!(node.fault, Some((_, End::Another(_)))) => (
+            format!("Its length is {} bytes, and it has all of them.", node.stream.length),
+            "Its last cluster leads on, to one of another's: a host that removes the file frees that too."
+                .to_owned(),
         ),
         "exfat/chain-too-short" | "exfat/chain-too-long" => (
             format!("Its length is {} bytes.", stream.length),
@@ -181,9 +219,10 @@ fn says(node: &Node, entry: &'static Entry) -> (String, String) {
 }
 
 fn consequence(node: &Node, entry: &'static Entry) -> &'static str {
+    let short = entry.code == c::SHORT.code && !node.flaws.contains(Flaws::SKIPS);
     if entry.code == c::CROSSED.code && node.flaws.contains(Flaws::FOUND) {
         "Clusters that fit its length and its kind, and belong to nothing else, were found elsewhere."
-    } else if entry.code == c::CROSSED.code && node.flaws.contains(Flaws::GUESSED) {
+    } else if (entry.code == c::CROSSED.code || short) && node.flaws.contains(Flaws::GUESSED) {
         "The rest was found by judgement: clusters that are in use and belong to nothing else."
     } else {
         ""

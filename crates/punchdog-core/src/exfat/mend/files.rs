@@ -257,9 +257,19 @@ pub(super) fn chains(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 fn overrides(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let all: Vec<(u32, Link, Because)> = job.survey.links.overrides().collect();
     let geometry = job.believed.geometry;
-    let faults: &[&'static Entry] =
-        &[&c::INTO_FREE, &c::INTO_BAD, &c::INTO_RANGE, &c::LOOP, &c::CROSSED, &c::LONG, &c::COPIES_DIFFER];
-    let long = flawed(job, Flaws::LONG);
+    let faults: &[&'static Entry] = &[
+        &c::INTO_FREE,
+        &c::INTO_BAD,
+        &c::INTO_RANGE,
+        &c::LOOP,
+        &c::CROSSED,
+        &c::LONG,
+        &c::SHORT,
+        &c::COPIES_DIFFER,
+    ];
+    // What another's clusters follow is as long as its length says.
+    let mut long = flawed(job, Flaws::LONG);
+    long.retain(|(_, node)| node.fault.is_none());
     if !long.is_empty() {
         let paths: Vec<String> = long.iter().map(|(number, _)| job.survey.tree.path(*number)).collect();
         let options = [
@@ -384,6 +394,7 @@ fn first_clusters(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         &c::FIRST_UNUSED,
         &c::FIRST_WRONG,
         &c::CROSSED,
+        &c::SHORT,
         &c::SET_CHECKSUM,
     ];
     for (number, node) in flawed(job, Flaws::FOUND) {

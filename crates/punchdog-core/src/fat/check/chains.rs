@@ -69,7 +69,7 @@ fn one(subject: &mut Subject<'_>, number: u32, node: &Node, sink: &mut dyn Sink)
             }
             let (at, width) = entry_place(geometry.kind, cluster);
             let finding = Finding::new(entry, format!("{path}: {}", entry.title)).file(path.clone()).because(
-                describe(cluster, end),
+                describe(node, cluster, end),
                 "It should name the next cluster, or end the chain.",
                 outcome.clone(),
             );
@@ -123,17 +123,34 @@ fn one(subject: &mut Subject<'_>, number: u32, node: &Node, sink: &mut dyn Sink)
     } else if node.flaws.any(Flaws::MET.with(Flaws::CROSSED)) {
         crossed(subject, number, node, &path, sink);
     }
-    sizes(subject, node, &path, sink);
+    sizes(subject, (number, node), &path, sink);
 }
 
 fn clusters(number: u32) -> String {
     counted(number.wide(), "cluster", "clusters")
 }
 
-fn sizes(subject: &Subject<'_>, node: &Node, path: &str, sink: &mut dyn Sink) {
+fn sizes(subject: &Subject<'_>, (number, node): (u32, &Node), path: &str, sink: &mut dyn Sink) {
     let each = subject.believed.geometry.cluster_bytes().wide();
     let needed = subject.believed.geometry.clusters_for(node.size());
     let holds = node.length.wide().times(each);
+    if node.flaws.has(Flaws::SIZE_WRONG) {
+        let said = subject.survey.tree.said_sizes.get(&number).copied().unwrap_or_default();
+        let is = format!("The entry gives {said} bytes. Its chain has {}.", clusters(node.length));
+        sink.add(
+            Finding::new(&c::SIZE_WRONG, format!("{path}: {}", c::SIZE_WRONG.title))
+                .at(node.place.plus(28), 4)
+                .file(path)
+                .because(
+                    is,
+                    format!(
+                        "By its own structure its content ends at byte {}, in the last of these.",
+                        node.size()
+                    ),
+                    "",
+                ),
+        );
+    }
     let standing = format!("The entry gives {} bytes, that is {}.", node.size(), clusters(needed));
     let has = format!("Its chain has {}, room for {holds} bytes.", clusters(node.length));
     for (flaw, entry, follows) in [
@@ -152,8 +169,11 @@ fn sizes(subject: &Subject<'_>, node: &Node, path: &str, sink: &mut dyn Sink) {
     }
 }
 
-fn describe(cluster: u32, end: End) -> String {
+fn describe(node: &Node, cluster: u32, end: End) -> String {
     match end {
+        End::Another(into) if node.flaws.has(Flaws::SKIPS) => {
+            format!("The table entry of cluster {cluster} leads to cluster {into}, past others of the file.")
+        }
         End::Free => format!("Cluster {cluster} belongs to the chain, but the table calls it free."),
         End::Bad => format!("Cluster {cluster} belongs to the chain, but the table marks it bad."),
         End::Odd(value) => format!(

@@ -18,7 +18,7 @@ use crate::{
         names,
         tree::{Node, Reached},
     },
-    medium::MediumError,
+    medium::{Extent, MediumError},
     mending::step::{Provenance, Step},
     report::wording::counted,
 };
@@ -132,6 +132,20 @@ fn size(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), M
     let path = job.survey.tree.path(number);
     let room = node.length.times(job.believed.geometry.cluster_bytes());
     let bytes = |value: u32| format!("{path}: {value} bytes");
+    if node.flaws.has(Flaws::SIZE_WRONG) {
+        let said = job.survey.tree.said_sizes.get(&number).copied().unwrap_or_default();
+        let size = node.entry.size;
+        let step = Step::new(
+            "size-from-content",
+            format!("{path}: set the size from {said} to {}", size.get()),
+            Provenance::Judged,
+            "its content ends there by its own structure, in the last cluster of its chain",
+            &[&c::SIZE_WRONG],
+        )
+        .or("trust the size, and cut the chain or lose its end")
+        .file(path);
+        return job.steps.run(job.window, step, |window| edit(window, node.place, |entry| entry.size = size));
+    }
     if node.flaws.has(Flaws::CHAIN_SHORT) {
         let told = node.size_without_a_bit(&job.believed.geometry);
         let room = told.unwrap_or(room);
@@ -151,7 +165,7 @@ fn size(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), M
                 format!("{path}: set the size from {} to {room}", node.size()),
                 if told.is_some() { Provenance::Judged } else { Provenance::Derived },
                 if told.is_some() {
-                    "the length of its chain, which the size has but for one bit"
+                    "the length of its chain, which the size has but for one bit or its highest byte"
                 } else {
                     "the length of its chain"
                 },
@@ -186,8 +200,12 @@ fn size(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), M
         }
     }
     if node.flaws.has(Flaws::SIZE_ZERO) {
+        let told = end_by_content(job, number);
+        let room = told.unwrap_or(room);
+        let length =
+            if told.is_some() { "as long as its own structure says" } else { "up to a cluster too long" };
         let options = [
-            ("trust-chain", format!("the content is back, up to a cluster too long ({})", bytes(room))),
+            ("trust-chain", format!("the content is back, {length} ({})", bytes(room))),
             ("trust-size", "the file stays empty, its clusters become free".to_owned()),
         ];
         let taken = job.choices.ask(
@@ -214,6 +232,16 @@ fn size(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), M
         }
     }
     Ok(())
+}
+
+/// Where the content of a file ends by its own structure, in the last cluster of its chain.
+fn end_by_content(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Option<u32> {
+    let geometry = job.believed.geometry;
+    let each = geometry.cluster_bytes().wide();
+    let clusters = job.survey.clusters(job.window, number);
+    let places = clusters.iter().map(|cluster| Extent::new(geometry.cluster_offset(*cluster), each));
+    let places: Vec<Extent> = places.collect();
+    crate::files::end::length(job.window, &places, each).and_then(|length| u32::try_from(length).ok())
 }
 
 fn set_size(

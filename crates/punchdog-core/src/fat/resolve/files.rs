@@ -3,7 +3,10 @@
 use super::{cut, flaw_of};
 use crate::{
     arith::Sat,
-    cluster::chain::{End, Link, Walk},
+    cluster::{
+        chain::{End, Link, Walk},
+        skipped,
+    },
     fat::{
         folder::Flaws,
         links::Because,
@@ -169,7 +172,7 @@ impl Surveyor<'_> {
         all.get(&said(node)).is_some_and(|both| *both != (number, number))
     }
 
-    fn is_blank(&self, cluster: u32) -> bool {
+    pub(super) fn is_blank(&self, cluster: u32) -> bool {
         self.cluster(cluster).iter().all(|byte| *byte == 0)
     }
 
@@ -232,9 +235,15 @@ impl Surveyor<'_> {
 
     /// Follows a file's chain, and past its fault as long as something fits.
     fn follow_file(&mut self, number: u32, mut walk: Walk, needed: u32) {
+        if walk.length > needed && self.size_by_content(number, &walk) {
+            return;
+        }
         if walk.end == End::Proper && walk.meets.is_none() && walk.length > needed {
             self.change(number, |node| node.flaws.set(Flaws::CHAIN_LONG));
             self.claim(number, &walk);
+            return;
+        }
+        if self.passes_over(number, &walk, needed) {
             return;
         }
         let original = walk.clone();
@@ -258,6 +267,16 @@ impl Surveyor<'_> {
                 node.fault.get_or_insert((last, end));
                 node.flaws.set(flaw_of(end));
             });
+        }
+        // A blank cluster that the table has free, where a lost chain is as long as what would come there.
+        if end == End::Free && own == needed && own > 1 && original.meets.is_none() && self.is_blank(last) {
+            let mut before = walk.clone();
+            cut(&mut before, own.minus(1));
+            if let Some(whole) = self.extend(number, &before, needed, Beyond::LostChains) {
+                self.change(number, |node| node.flaws.set(Flaws::GUESSED));
+                self.claim(number, &whole);
+                return;
+            }
         }
         if own >= needed {
             // The size says where the chain must end, and all of that is the file's own.
@@ -291,6 +310,12 @@ impl Surveyor<'_> {
         } else if original.meets.is_some() {
             self.change(number, |node| node.flaws.set(Flaws::CROSSED));
             self.claim(number, &original);
+        } else if original.length < needed && self.size_by_content(number, &original) {
+            // It was the size that was wrong.
+            self.change(number, |node| {
+                node.fault = None;
+                node.flaws = node.flaws.without(Flaws::ENDS_EARLY);
+            });
         } else {
             self.change(number, |node| node.flaws.set(Flaws::CHAIN_SHORT));
             if end != End::Proper {
@@ -299,6 +324,50 @@ impl Surveyor<'_> {
             }
             self.claim(number, &walk);
         }
+    }
+
+    /// Takes the chain of a file that is too short because one link leads past clusters of its own.
+    fn passes_over(&mut self, number: u32, walk: &Walk, needed: u32) -> bool {
+        let short = walk.end == End::Proper && walk.meets.is_none() && walk.length < needed;
+        if !short || !self.budget.spend(walk.length) {
+            return false;
+        }
+        let mut all: Vec<u32> = walk.clusters().collect();
+        let first = all.first().copied();
+        let heads: Vec<u32> = self.with_lost(|s, lost| {
+            let open = lost.all.iter().filter(|l| l.folder_in.is_none() && l.length <= needed);
+            let heads = open.map(|l| l.head).filter(|head| Some(*head) != first && s.is_unclaimed(*head));
+            heads.take(FITTING).collect()
+        });
+        let mut found: Vec<(usize, Walk)> = Vec::new();
+        for head in heads {
+            let other = self.walk(head);
+            let same_end = other.last == walk.last && other.end == End::Proper && other.meets.is_none();
+            if same_end && other.length <= needed && self.budget.spend(other.length) {
+                let lost: Vec<u32> = other.clusters().collect();
+                found.extend(skipped::kept(&all, &lost, needed).map(|kept| (kept, other)));
+            }
+        }
+        let (Some((kept, lost)), true) = (found.pop(), found.is_empty()) else { return false };
+        let head = lost.clusters().next().unwrap_or_default();
+        let into = all.get(kept).copied().unwrap_or(head);
+        all.truncate(kept);
+        if let Some(wrong) = all.last().copied() {
+            self.links.rebuild(wrong, Link::Next(head), Because::Guess);
+            self.change(number, |node| {
+                node.flaws.set(Flaws::ENDS_EARLY.with(Flaws::SKIPS).with(Flaws::GUESSED));
+                node.fault = Some((wrong, End::Another(into)));
+            });
+        } else {
+            self.change(number, |node| {
+                node.first = head;
+                node.flaws.set(Flaws::MET.with(Flaws::FIRST_FOUND));
+            });
+        }
+        let Some(first) = self.node(number).map(|node| node.first) else { return true };
+        let whole = self.walk(first);
+        self.claim(number, &whole);
+        true
     }
 
     /// Goes on behind the end of `walk` until the file has `needed` clusters: first by lost chains

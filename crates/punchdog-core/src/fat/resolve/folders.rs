@@ -10,7 +10,8 @@ use crate::{
     fat::{
         folder::{Flaws, looks_like_folder},
         layout::{
-            ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ENTRY_BYTES, FREE_ENTRY, LAST_LONG, LongEntry, ShortEntry,
+            ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, END_ENTRY, ENTRY_BYTES, FREE_ENTRY, LAST_LONG, LongEntry,
+            ShortEntry,
         },
         links::Because,
         names,
@@ -25,6 +26,8 @@ use std::{
 
 /// Lost chains that are looked at for the rest of a folder.
 const HEADS: usize = 256;
+/// Clusters at the end of a folder's chain that are looked at.
+const STRAY: usize = 4096;
 /// Bytes of a cluster that are looked at to tell whether it can be part of a folder.
 const START: usize = 128;
 
@@ -206,8 +209,21 @@ impl Surveyor<'_> {
         for _ in 0..self.geometry.clusters() {
             let mut walk = self.walk(first);
             if walk.end == End::Proper && walk.meets.is_none() {
-                self.claim(number, &walk);
-                return;
+                match self.goes_on_otherwise(&walk) {
+                    None => {
+                        self.claim(number, &walk);
+                        return;
+                    }
+                    Some((wrong, fault, next)) => {
+                        self.change(number, |node| {
+                            node.fault.get_or_insert((wrong, fault));
+                            node.flaws.set(Flaws::ENDS_EARLY.with(Flaws::GUESSED));
+                        });
+                        let link = next.map_or(Link::End, Link::Next);
+                        self.links.rebuild(wrong, link, Because::Guess);
+                        continue;
+                    }
+                }
             }
             if let Some((into, before)) = walk.meets {
                 cut(&mut walk, before);
@@ -222,6 +238,11 @@ impl Surveyor<'_> {
                     node.fault.get_or_insert((last, end));
                     node.flaws.set(flaw_of(end));
                 });
+            }
+            // A blank cluster that the table has free is none of the folder's: the link to it is wrong.
+            if walk.end == End::Free && walk.length > 1 && self.is_blank(walk.last) {
+                let before = walk.length.minus(1);
+                cut(&mut walk, before);
             }
             if walk.length == 0 {
                 return;
@@ -242,6 +263,93 @@ impl Surveyor<'_> {
                 self.broken_off.push(number);
                 return;
             }
+        }
+    }
+
+    /// The chain of a folder ends where a folder does: at entries, of which the last is none. What ends otherwise may still be
+    /// right, where it is full.
+    pub(in crate::fat) fn ends_as_folder(&self, walk: &Walk) -> bool {
+        let (place, each) = (self.geometry.cluster_offset(walk.last), self.geometry.cluster_bytes().wide());
+        let last = self.medium.lenient(place.plus(each).minus(ENTRY_BYTES.wide()), ENTRY_BYTES).bytes;
+        let reads = || {
+            let start = self.medium.lenient(place, START).bytes;
+            looks_like_folder(&start, self.geometry.bounds(), true)
+        };
+        let passes_over = !self.joins.is_empty() && walk.clusters().any(|c| self.joins.contains_key(&c));
+        // Where the table is erased its ends are none.
+        let erased = self.links.is_suspect(walk.last);
+        erased || last.first() == Some(&END_ENTRY) && (walk.length == 1 || reads()) && !passes_over
+    }
+
+    /// Where the chain of a folder goes on that the table ends: the cluster whose link is wrong, what it is now, and the
+    /// first cluster of a chain that nothing leads to and that reads as a later part of a folder. It leads into this folder
+    /// itself ([`Surveyor::passed_over`]), or the folder breaks off without an end mark, or goes on where no folder stands.
+    /// Without such a chain it ends there, if what the link leads to is certainly another's.
+    fn goes_on_otherwise(&mut self, walk: &Walk) -> Option<(u32, End, Option<u32>)> {
+        if self.links.is_suspect(walk.last) {
+            return None;
+        }
+        let clusters: Vec<u32> = walk.clusters().collect();
+        let ends = clusters.iter().skip(1).rev().take(STRAY);
+        let stray = ends.take_while(|cluster| !self.goes_on_as_folder(**cluster)).count();
+        let kept = clusters.len().saturating_sub(stray);
+        let fault = |at: usize| clusters.get(at).map_or(End::Proper, |into| End::Another(*into));
+        for (at, cluster) in clusters.iter().enumerate() {
+            let next = self.joins.get(cluster).copied().filter(|next| self.is_unclaimed(*next));
+            if let Some(next) = next.filter(|next| !clusters.contains(next)) {
+                return Some((*cluster, fault(at.plus(1)), Some(next)));
+            }
+        }
+        let last = *clusters.get(kept.checked_sub(1)?)?;
+        if !self.holds_end_mark(last) {
+            let heads: Vec<u32> = self.with_lost(|s, lost| {
+                let heads = lost.all.iter().filter(|l| l.folder_in.is_none()).map(|l| l.head);
+                let open = heads.filter(|head| s.is_unclaimed(*head) && !clusters.contains(head));
+                open.filter(|head| s.begins_as_later_part(*head)).take(HEADS).collect()
+            });
+            // Not what the table has free: a folder that is full ends like this.
+            let seam = Seam::of(&self.cluster(last));
+            let ranked = heads.iter().enumerate().filter_map(|(order, head)| {
+                let likeness = seam.likeness(&self.cluster(*head))?;
+                let fits = likeness.is_any() || seam.broken.is_some();
+                fits.then_some((likeness, Reverse(order), *head))
+            });
+            if let Some((.., next)) = ranked.max() {
+                return Some((last, fault(kept), Some(next)));
+            }
+        }
+        // What a file begins in, or another cluster leads to as well, is no folder's.
+        let into = *clusters.get(kept)?;
+        let others = self.heads.contains(into.size()) || self.is_led_to_twice(into);
+        others.then_some((last, End::Another(into), None))
+    }
+
+    /// Two entries of the table name this cluster.
+    fn is_led_to_twice(&mut self, cluster: u32) -> bool {
+        let end = self.geometry.last_cluster();
+        let (mut next, mut leading) = (2, 0_u32);
+        while next <= end && leading < 2 && !self.watch.stop() {
+            let at = self.links.blank_until(self.medium, next);
+            if at <= end && self.links.get(self.medium, at) == Link::Next(cluster) {
+                leading = leading.plus(1);
+            }
+            next = at.plus(1);
+        }
+        leading > 1
+    }
+
+    /// Entries stand there, and no "." in front.
+    pub(super) fn begins_as_later_part(&self, cluster: u32) -> bool {
+        let bytes = self.cluster(cluster);
+        !bytes.starts_with(&names::DOT) && looks_like_folder(&bytes, self.geometry.bounds(), false)
+    }
+
+    /// Of the first clusters of lost chains the one that goes on where cluster `last` breaks off.
+    fn next_of(&mut self, heads: &[u32], last: u32, walk: &Walk) -> Option<u32> {
+        let seam = Seam::of(&self.cluster(last));
+        match heads {
+            [only] if seam.likeness(&self.cluster(*only)).is_some_and(Likeness::is_any) => Some(*only),
+            heads => self.continuation(&seam, last, walk, heads),
         }
     }
 
@@ -317,22 +425,15 @@ impl Surveyor<'_> {
         let next = last.plus(1);
         let free =
             |s: &Self, c: u32| s.geometry.has(c) && s.is_unclaimed(c) && !walk.clusters().any(|w| w == c);
-        let full = |s: &Self, c: u32| {
-            let bytes = s.cluster(c);
-            !bytes.starts_with(&names::DOT) && looks_like_folder(&bytes, s.geometry.bounds(), false)
-        };
+        let full = |s: &Self, c: u32| s.begins_as_later_part(c);
         if free(self, next) && full(self, next) {
             return Some(next);
         }
-        let seam = Seam::of(&self.cluster(last));
         let fitting: Vec<u32> = self.with_lost(|s, lost| {
             let heads = lost.all.iter().filter(|l| l.folder_in.is_none()).map(|l| l.head);
             heads.filter(|head| free(s, *head) && full(s, *head)).take(HEADS).collect()
         });
-        match fitting.as_slice() {
-            [only] if seam.likeness(&self.cluster(*only)).is_some_and(Likeness::is_any) => Some(*only),
-            heads => self.continuation(&seam, last, walk, heads),
-        }
+        self.next_of(&fitting, last, walk)
     }
 
     /// Among the heads of lost chains and the clusters of which the table says nothing, the one that

@@ -9,6 +9,7 @@ mod folders;
 mod left_over;
 mod rivals;
 mod share_out;
+mod sizes;
 
 use super::{
     folder::{Flaws, looks_like_folder},
