@@ -37,7 +37,6 @@ mod tests {
         assert_eq!(kept(&[16, 17, 18, 19], &lost, 7), Some(0), "the entry names the wrong one");
         assert_eq!(kept(&own, &[30, 31, 32], 10), None, "another's");
         assert_eq!(kept(&own, &own, 10), None, "itself");
-        assert!(lengths(7, 10).contains(&7));
         assert_eq!(lengths(7, 10).collect::<Vec<u32>>(), [4, 5, 6, 7, 8, 9, 10]);
     }
 }

@@ -8,6 +8,7 @@ use super::{
     geometry::Believed,
     layout::{BITMAP, ENTRY, UPCASE, boot_checksum, table_checksum},
     survey::Survey,
+    tree::Node,
 };
 use crate::{
     arith::{Peek, Sat},
@@ -163,21 +164,7 @@ fn exhibits(
     for node in survey.tree.nodes.iter().filter(|node| node.fault.is_some()).take(3) {
         let Some((cluster, end)) = node.fault else { continue };
         let name = if node.name.is_empty() { "the root folder" } else { &node.name };
-        let what = match end {
-            End::Free => "empty".to_owned(),
-            End::Bad => "marked bad".to_owned(),
-            End::Odd(value) => format!("{value:#x}, no cluster of this volume"),
-            End::Loop(back) => format!("back to cluster {back}"),
-            End::Unreadable => "cannot be read".to_owned(),
-            End::Proper => "the end of the chain".to_owned(),
-            End::Another(into) if node.flaws.contains(Flaws::ENDS_EARLY) => {
-                format!("leads to cluster {into}, which holds no folder")
-            }
-            End::Another(into) if node.flaws.contains(Flaws::SKIPS) => {
-                format!("leads to cluster {into}, past others of the file")
-            }
-            End::Another(into) => format!("leads to cluster {into} of another file"),
-        };
+        let what = stands(node, end);
         show(
             "table",
             geometry.table_place(0).plus(cluster.wide().times(4)),
@@ -292,4 +279,23 @@ pub(super) fn fields(believed: &Believed, boot: &Boot, survey: &Survey) -> Vec<F
         rows: root,
     });
     groups
+}
+
+/// What stands in the entry of the table where a chain goes wrong.
+fn stands(node: &Node, end: End) -> String {
+    match end {
+        End::Free => "empty".to_owned(),
+        End::Bad => "marked bad".to_owned(),
+        End::Odd(value) => format!("{value:#x}, no cluster of this volume"),
+        End::Loop(back) => format!("back to cluster {back}"),
+        End::Unreadable => "cannot be read".to_owned(),
+        End::Proper => "the end of the chain".to_owned(),
+        End::Another(into) if node.flaws.contains(Flaws::ENDS_EARLY) => {
+            format!("leads to cluster {into}, which holds no folder")
+        }
+        End::Another(into) if node.flaws.contains(Flaws::SKIPS) => {
+            format!("leads to cluster {into}, past others of the file")
+        }
+        End::Another(into) => format!("leads to cluster {into} of another file"),
+    }
 }

@@ -92,10 +92,13 @@ impl Surveyor<'_> {
         runs.iter().all(|(first, count)| self.all_unclaimed(*first, *count))
     }
 
-    /// The one chain of exactly `length` open clusters to which nothing leads, other than that from `own` on.
+    /// The one chain of exactly `length` open clusters to which nothing leads, other than that from `own` on. What begins
+    /// another that waits is that one's.
     pub(super) fn tail(&mut self, length: u32, own: u32) -> Option<Runs> {
         let mut open = self.index();
-        let mut found = self.chains(open.chains.get_mut(&length), |_, first| first != own);
+        let mut found = self.chains(open.chains.get_mut(&length), |this, first| {
+            first != own && !this.heads.contains(first.size())
+        });
         self.open = Some(open);
         found.pop().filter(|_| found.is_empty())
     }
@@ -114,7 +117,11 @@ impl Surveyor<'_> {
             let same_end = |runs: &&Runs| {
                 runs.last().is_some_and(|(first, count)| run_of(*first, *count).last() == Some(last))
             };
-            for runs in list.iter().filter(same_end).filter(|runs| self.still_open(runs)) {
+            let waits =
+                |runs: &&Runs| runs.first().is_none_or(|(first, _)| self.heads.contains(first.size()));
+            for runs in
+                list.iter().filter(|runs| !waits(runs)).filter(same_end).filter(|runs| self.still_open(runs))
+            {
                 let lost: Vec<u32> = runs.iter().flat_map(|(first, count)| run_of(*first, *count)).collect();
                 found.extend(skipped::kept(own, &lost, needed).map(|kept| (kept, lost)));
             }

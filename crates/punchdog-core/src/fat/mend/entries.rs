@@ -133,18 +133,7 @@ fn size(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), M
     let room = node.length.times(job.believed.geometry.cluster_bytes());
     let bytes = |value: u32| format!("{path}: {value} bytes");
     if node.flaws.has(Flaws::SIZE_WRONG) {
-        let said = job.survey.tree.said_sizes.get(&number).copied().unwrap_or_default();
-        let size = node.entry.size;
-        let step = Step::new(
-            "size-from-content",
-            format!("{path}: set the size from {said} to {}", size.get()),
-            Provenance::Judged,
-            "its content ends there by its own structure, in the last cluster of its chain",
-            &[&c::SIZE_WRONG],
-        )
-        .or("trust the size, and cut the chain or lose its end")
-        .file(path);
-        return job.steps.run(job.window, step, |window| edit(window, node.place, |entry| entry.size = size));
+        return told_size(job, number, node, path);
     }
     if node.flaws.has(Flaws::CHAIN_SHORT) {
         let told = node.size_without_a_bit(&job.believed.geometry);
@@ -232,6 +221,27 @@ fn size(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), M
         }
     }
     Ok(())
+}
+
+/// Sets the size that the content of a file tells.
+fn told_size(
+    job: &mut Job<'_, '_, '_, '_>,
+    number: u32,
+    node: &Node,
+    path: String,
+) -> Result<(), MediumError> {
+    let said = job.survey.tree.said_sizes.get(&number).copied().unwrap_or_default();
+    let size = node.entry.size;
+    let step = Step::new(
+        "size-from-content",
+        format!("{path}: set the size from {said} to {}", size.get()),
+        Provenance::Judged,
+        "its content ends there by its own structure, in the last cluster of its chain",
+        &[&c::SIZE_WRONG],
+    )
+    .or("trust the size, and cut the chain or lose its end")
+    .file(path);
+    job.steps.run(job.window, step, |window| edit(window, node.place, |entry| entry.size = size))
 }
 
 /// Where the content of a file ends by its own structure, in the last cluster of its chain.
