@@ -118,7 +118,7 @@ pub(super) const ALL: &[Fault] = &[
         p.cost(&[OTHER]);
     }),
     fault("size of a picture smaller than its chain", "fat/size-wrong", SMALL, |p, _| {
-        p.set_size(PICTURE, 10)
+        p.set_size(PICTURE, 10);
     }),
     fault("size of a picture larger than its chain", "fat/size-wrong", ANY, |p, _| {
         let size = p.find(PICTURE).size;
