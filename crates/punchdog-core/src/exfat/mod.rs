@@ -7,6 +7,7 @@
 //! volume.
 
 mod accept;
+mod astray;
 pub mod beneath;
 pub mod boot;
 mod broken;

@@ -123,7 +123,7 @@ catalogue! {
         "Choice `no-size`: `trust-chain` makes the file as long as its chain, `trust-size` frees the clusters.");
     SIZE_WRONG = ("fat/size-wrong", RisksFiles, "a file's size is not where its content ends", "FAT 1.03, DIR_FileSize",
         "Hosts show a part of it, or nothing, or read past its end. What is read and written anew is cut.",
-        "The size is set to where the content ends by its own structure, in the last cluster of the chain (judged).");
+        "The size is set to where the content ends by its own structure, in the last cluster of the chain (judged), with choice `size-wrong`; `leave` changes nothing.");
     FIRST_MISSING = ("fat/first-cluster-missing", RisksFiles, "a file with a size has no first cluster", "FAT 1.03, DIR_FstClusLO",
         "Hosts show zeroes or an error.",
         "A lost chain of exactly its length, if there is only one (judged); else the size is set to 0.");

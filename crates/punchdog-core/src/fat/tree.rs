@@ -224,8 +224,8 @@ impl Node {
         // That a file's content stands elsewhere than its entry says is judged; a folder's own entries tell its place.
         !self.flaws.any(DAMAGING) && (self.folder || !self.flaws.has(Flaws::FIRST_FOUND))
     }
-    /// The size of a file whose chain ends properly and too early, where without one bit, or its highest byte, the size is as long as that
-    /// chain: it is then likelier the size that was struck, and the last cluster ends where it did.
+    /// The size of a file whose chain ends properly and too early, where without one bit, or its highest byte, the size is as
+    /// long as that chain: it is then likelier the size that was struck, and the last cluster ends where it did.
     pub fn size_without_a_bit(&self, geometry: &Geometry) -> Option<u32> {
         let ends = self.flaws.has(Flaws::CHAIN_SHORT) && matches!(self.fault, Some((_, End::Proper)));
         let size = self.entry.size.get();

@@ -35,6 +35,7 @@ mod one_link;
 mod pairs;
 mod partitions;
 mod reader;
+mod struck_sizes;
 mod sweep;
 mod unlisted_damage;
 mod unreadable;

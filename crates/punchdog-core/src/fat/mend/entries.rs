@@ -172,7 +172,10 @@ fn size(job: &mut Job<'_, '_, '_, '_>, number: u32, node: &Node) -> Result<(), M
     }
     if node.flaws.has(Flaws::CHAIN_LONG) {
         let options = [
-            ("trust-size", "the clusters that are too many become free; no content changes".to_owned()),
+            (
+                "trust-size",
+                "the clusters that are too many become free, and what stands in them is given up".to_owned(),
+            ),
             ("trust-chain", format!("the file grows to its chain ({})", bytes(room))),
         ];
         let taken = job.choices.ask(
@@ -232,6 +235,19 @@ fn told_size(
 ) -> Result<(), MediumError> {
     let said = job.survey.tree.said_sizes.get(&number).copied().unwrap_or_default();
     let size = node.entry.size;
+    let options = [
+        ("content", format!("the size is set to where the content ends ({path}: {} bytes)", size.get())),
+        ("leave", "nothing changes; hosts go on reading what the entry says".to_owned()),
+    ];
+    let taken = job.choices.ask(
+        "size-wrong",
+        "A file's size is not where its content ends. Set it to that?",
+        &options,
+        vec![path.clone()],
+    );
+    if taken == "leave" {
+        return Ok(());
+    }
     let step = Step::new(
         "size-from-content",
         format!("{path}: set the size from {said} to {}", size.get()),
@@ -239,7 +255,7 @@ fn told_size(
         "its content ends there by its own structure, in the last cluster of its chain",
         &[&c::SIZE_WRONG],
     )
-    .or("trust the size, and cut the chain or lose its end")
+    .or("leave it as it is")
     .file(path);
     job.steps.run(job.window, step, |window| edit(window, node.place, |entry| entry.size = size))
 }

@@ -3,10 +3,7 @@
 use super::{cut, flaw_of};
 use crate::{
     arith::Sat,
-    cluster::{
-        chain::{End, Link, Walk},
-        skipped,
-    },
+    cluster::chain::{End, Link, Walk},
     fat::{
         folder::Flaws,
         links::Because,
@@ -324,50 +321,6 @@ impl Surveyor<'_> {
             }
             self.claim(number, &walk);
         }
-    }
-
-    /// Takes the chain of a file that is too short because one link leads past clusters of its own.
-    fn passes_over(&mut self, number: u32, walk: &Walk, needed: u32) -> bool {
-        let short = walk.end == End::Proper && walk.meets.is_none() && walk.length < needed;
-        if !short || !self.budget.spend(walk.length) {
-            return false;
-        }
-        let mut all: Vec<u32> = walk.clusters().collect();
-        let first = all.first().copied();
-        let heads: Vec<u32> = self.with_lost(|s, lost| {
-            let open = lost.all.iter().filter(|l| l.folder_in.is_none() && l.length <= needed);
-            let heads = open.map(|l| l.head).filter(|head| Some(*head) != first && s.is_unclaimed(*head));
-            heads.take(FITTING).collect()
-        });
-        let mut found: Vec<(usize, Walk)> = Vec::new();
-        for head in heads {
-            let other = self.walk(head);
-            let same_end = other.last == walk.last && other.end == End::Proper && other.meets.is_none();
-            if same_end && other.length <= needed && self.budget.spend(other.length) {
-                let lost: Vec<u32> = other.clusters().collect();
-                found.extend(skipped::kept(&all, &lost, needed).map(|kept| (kept, other)));
-            }
-        }
-        let (Some((kept, lost)), true) = (found.pop(), found.is_empty()) else { return false };
-        let head = lost.clusters().next().unwrap_or_default();
-        let into = all.get(kept).copied().unwrap_or(head);
-        all.truncate(kept);
-        if let Some(wrong) = all.last().copied() {
-            self.links.rebuild(wrong, Link::Next(head), Because::Guess);
-            self.change(number, |node| {
-                node.flaws.set(Flaws::ENDS_EARLY.with(Flaws::SKIPS).with(Flaws::GUESSED));
-                node.fault = Some((wrong, End::Another(into)));
-            });
-        } else {
-            self.change(number, |node| {
-                node.first = head;
-                node.flaws.set(Flaws::MET.with(Flaws::FIRST_FOUND));
-            });
-        }
-        let Some(first) = self.node(number).map(|node| node.first) else { return true };
-        let whole = self.walk(first);
-        self.claim(number, &whole);
-        true
     }
 
     /// Goes on behind the end of `walk` until the file has `needed` clusters: first by lost chains

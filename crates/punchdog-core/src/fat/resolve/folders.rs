@@ -10,8 +10,7 @@ use crate::{
     fat::{
         folder::{Flaws, looks_like_folder},
         layout::{
-            ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, END_ENTRY, ENTRY_BYTES, FREE_ENTRY, LAST_LONG, LongEntry,
-            ShortEntry,
+            ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ENTRY_BYTES, FREE_ENTRY, LAST_LONG, LongEntry, ShortEntry,
         },
         links::Because,
         names,
@@ -25,11 +24,9 @@ use std::{
 };
 
 /// Lost chains that are looked at for the rest of a folder.
-const HEADS: usize = 256;
-/// Clusters at the end of a folder's chain that are looked at.
-const STRAY: usize = 4096;
+pub(super) const HEADS: usize = 256;
 /// Bytes of a cluster that are looked at to tell whether it can be part of a folder.
-const START: usize = 128;
+pub(super) const START: usize = 128;
 
 /// Where a folder breaks off: what its last cluster ends with.
 pub(super) struct Seam {
@@ -54,6 +51,10 @@ impl Seam {
     /// of a long name the parts must fit, and where none is broken off none may go on.
     pub(super) fn likeness(&self, bytes: &[u8]) -> Option<Likeness> {
         self.fits(bytes).then(|| self.follows(bytes))
+    }
+    /// The same where something speaks for that cluster: names alike, or the rest of a name that is broken off.
+    pub(super) fn liking(&self, bytes: &[u8]) -> Option<Likeness> {
+        self.likeness(bytes).filter(|likeness| likeness.is_any() || self.broken.is_some())
     }
     /// How well the first name of a cluster follows the last one here, short or long: of the short ones of many files that
     /// begin alike only two letters are their own.
@@ -266,78 +267,6 @@ impl Surveyor<'_> {
         }
     }
 
-    /// The chain of a folder ends where a folder does: at entries, of which the last is none. What ends otherwise may still be
-    /// right, where it is full.
-    pub(in crate::fat) fn ends_as_folder(&self, walk: &Walk) -> bool {
-        let (place, each) = (self.geometry.cluster_offset(walk.last), self.geometry.cluster_bytes().wide());
-        let last = self.medium.lenient(place.plus(each).minus(ENTRY_BYTES.wide()), ENTRY_BYTES).bytes;
-        let reads = || {
-            let start = self.medium.lenient(place, START).bytes;
-            looks_like_folder(&start, self.geometry.bounds(), true)
-        };
-        let passes_over = !self.joins.is_empty() && walk.clusters().any(|c| self.joins.contains_key(&c));
-        // Where the table is erased its ends are none.
-        let erased = self.links.is_suspect(walk.last);
-        erased || last.first() == Some(&END_ENTRY) && (walk.length == 1 || reads()) && !passes_over
-    }
-
-    /// Where the chain of a folder goes on that the table ends: the cluster whose link is wrong, what it is now, and the
-    /// first cluster of a chain that nothing leads to and that reads as a later part of a folder. It leads into this folder
-    /// itself ([`Surveyor::passed_over`]), or the folder breaks off without an end mark, or goes on where no folder stands.
-    /// Without such a chain it ends there, if what the link leads to is certainly another's.
-    fn goes_on_otherwise(&mut self, walk: &Walk) -> Option<(u32, End, Option<u32>)> {
-        if self.links.is_suspect(walk.last) {
-            return None;
-        }
-        let clusters: Vec<u32> = walk.clusters().collect();
-        let ends = clusters.iter().skip(1).rev().take(STRAY);
-        let stray = ends.take_while(|cluster| !self.goes_on_as_folder(**cluster)).count();
-        let kept = clusters.len().saturating_sub(stray);
-        let fault = |at: usize| clusters.get(at).map_or(End::Proper, |into| End::Another(*into));
-        for (at, cluster) in clusters.iter().enumerate() {
-            let next = self.joins.get(cluster).copied().filter(|next| self.is_unclaimed(*next));
-            if let Some(next) = next.filter(|next| !clusters.contains(next)) {
-                return Some((*cluster, fault(at.plus(1)), Some(next)));
-            }
-        }
-        let last = *clusters.get(kept.checked_sub(1)?)?;
-        if !self.holds_end_mark(last) {
-            let heads: Vec<u32> = self.with_lost(|s, lost| {
-                let heads = lost.all.iter().filter(|l| l.folder_in.is_none()).map(|l| l.head);
-                let open = heads.filter(|head| s.is_unclaimed(*head) && !clusters.contains(head));
-                open.filter(|head| s.begins_as_later_part(*head)).take(HEADS).collect()
-            });
-            // Not what the table has free: a folder that is full ends like this.
-            let seam = Seam::of(&self.cluster(last));
-            let ranked = heads.iter().enumerate().filter_map(|(order, head)| {
-                let likeness = seam.likeness(&self.cluster(*head))?;
-                let fits = likeness.is_any() || seam.broken.is_some();
-                fits.then_some((likeness, Reverse(order), *head))
-            });
-            if let Some((.., next)) = ranked.max() {
-                return Some((last, fault(kept), Some(next)));
-            }
-        }
-        // What a file begins in, or another cluster leads to as well, is no folder's.
-        let into = *clusters.get(kept)?;
-        let others = self.heads.contains(into.size()) || self.is_led_to_twice(into);
-        others.then_some((last, End::Another(into), None))
-    }
-
-    /// Two entries of the table name this cluster.
-    fn is_led_to_twice(&mut self, cluster: u32) -> bool {
-        let end = self.geometry.last_cluster();
-        let (mut next, mut leading) = (2, 0_u32);
-        while next <= end && leading < 2 && !self.watch.stop() {
-            let at = self.links.blank_until(self.medium, next);
-            if at <= end && self.links.get(self.medium, at) == Link::Next(cluster) {
-                leading = leading.plus(1);
-            }
-            next = at.plus(1);
-        }
-        leading > 1
-    }
-
     /// Entries stand there, and no "." in front.
     pub(super) fn begins_as_later_part(&self, cluster: u32) -> bool {
         let bytes = self.cluster(cluster);
@@ -445,9 +374,7 @@ impl Surveyor<'_> {
         let open = |cluster: &&u32| self.is_unclaimed(**cluster) && !walk.clusters().any(|c| c == **cluster);
         let fitting = heads.iter().chain(behind).chain(before).filter(open).enumerate();
         let ranked = fitting.filter_map(|(order, cluster)| {
-            let likeness = seam.likeness(&self.cluster(*cluster))?;
-            let fits = likeness.is_any() || seam.broken.is_some();
-            fits.then_some((likeness, Reverse(order), *cluster))
+            Some((seam.liking(&self.cluster(*cluster))?, Reverse(order), *cluster))
         });
         ranked.max().map(|(.., cluster)| cluster)
     }

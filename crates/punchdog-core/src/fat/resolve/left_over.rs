@@ -4,7 +4,7 @@
 use super::folders::Seam;
 use crate::{
     arith::Sat,
-    cluster::{chain::End, seams::Likeness},
+    cluster::seams::Likeness,
     fat::{
         folder::Flaws,
         layout::{ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ATTR_VOLUME_ID, ENTRY_BYTES, FREE_ENTRY, ShortEntry},
@@ -55,36 +55,6 @@ impl Surveyor<'_> {
             for next in pieces.into_iter().map(|(_, piece)| piece).chain([*behind]) {
                 joins.insert(last, next);
                 last = next;
-            }
-        }
-        joins
-    }
-
-    /// Chains that nothing leads to, that read as a later part of a folder and lead into one: behind which of its clusters each
-    /// belongs. The link there leads past it.
-    pub(in crate::fat) fn passed_over(&mut self) -> HashMap<u32, u32> {
-        let heads: Vec<u32> = self.with_lost(|s, lost| {
-            // A chain that runs into another's clusters has no end of its own.
-            let joining = lost.all.iter().filter(|l| l.folder_in.is_none() && matches!(l.end, End::Loop(_)));
-            let open = joining.map(|l| l.head).filter(|head| s.is_unclaimed(*head));
-            open.take(LOOKED_AT).filter(|head| s.begins_as_later_part(*head)).collect()
-        });
-        let into: HashMap<u32, u32> =
-            heads.into_iter().filter_map(|head| Some((self.walk(head).meets?.0, head))).collect();
-        if into.is_empty() {
-            return HashMap::new();
-        }
-        let folders = self.tree.nodes.iter().filter(|node| node.folder && node.length > 1);
-        let folders: Vec<(u32, u32)> = folders.map(|node| (node.first, node.length)).collect();
-        let mut joins = HashMap::new();
-        for (first, length) in folders {
-            let clusters = chain(self.medium, &mut self.links, first, length);
-            for pair in clusters.windows(2) {
-                if let [before, behind] = pair
-                    && let Some(head) = into.get(behind)
-                {
-                    joins.insert(*before, *head);
-                }
             }
         }
         joins

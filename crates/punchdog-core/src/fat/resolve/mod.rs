@@ -4,6 +4,7 @@
 //! the chain must end; a chain that nobody claims has exactly the missing length; the clusters
 //! behind the fault are free of other owners. What remains is kept as far as it goes.
 
+mod astray;
 mod files;
 mod folders;
 mod left_over;
