@@ -39,7 +39,7 @@ fn planned(patient: &faults::Patient, name: &str, choices: &[(&str, &str)]) -> (
     let held = |on: &dyn Medium| {
         let volume = registry::recognise(on, &Silent).unwrap().expect("a volume");
         let files = volume.files(on, Wanted::default(), &Silent).unwrap();
-        let file = files.into_iter().find(|file| file.path.to_string() == name).expect("the file");
+        let file = files.into_iter().find(|file| file.path == name).expect("the file");
         (file.size, file.sha256(on))
     };
     ([held(&medium), held(&overlay)], plan.outcome.after.sound)
