@@ -40,6 +40,9 @@ pub(crate) fn likeliest<T>(found: &mut Vec<T>, mut ends: impl FnMut(&T) -> Optio
 /// Bytes that one survey reads to tell where contents end.
 const READ: u64 = 1 << 28;
 
+/// What a look at a beginning costs at least.
+const READ_LEAST: u64 = 4096;
+
 /// Tells where contents end, as long as what was read for that does not come to too much.
 pub(crate) struct Ends(Cell<u64>);
 
@@ -75,6 +78,19 @@ impl Ends {
         };
         self.0.set(left.minus(read));
         length
+    }
+
+    /// True when the first `length` bytes of these ranges are a whole file by sums or codes that run through all of it.
+    pub(crate) fn proves(&self, medium: &dyn Medium, extents: &[Extent], length: u64) -> bool {
+        let left = self.0.get();
+        let end = if length > left { None } else { walked(medium, extents, length) };
+        let read = match end {
+            Some(End::Broken { good, .. }) => good,
+            Some(End::Whole { .. }) => length,
+            None => 0,
+        };
+        self.0.set(left.minus(read.max(READ_LEAST)));
+        end == Some(End::Whole { length, proof: Proof::Content })
     }
 }
 

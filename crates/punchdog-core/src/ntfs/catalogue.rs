@@ -70,10 +70,13 @@ catalogue! {
         "Copied from $MFT (exact).");
     RECORD_LOST = ("ntfs/record-lost", RisksFiles, "a file's record cannot be read", "volumes that were looked at",
         "Where the file's content stands was written there and nowhere else.",
-        "A folder's record is written anew (derived), and, with choice content-found, that of a file which lay in one row and is found by its name and its content (judged). Else, with choice lost-records, names and records of such files are dropped (judged), or stay; content may be found by searching.");
+        "A folder's record is written anew (derived), and, with choice content-found, that of a file whose content is found by its name, its size and its kind (judged). Else, with choice lost-records, names and records of such files are dropped (judged), or stay; content may be found by searching.");
     RECORD_SIGNATURE = ("ntfs/record-signature", Untidy, "a record does not begin with FILE", "volumes that were looked at",
         "Windows takes the file for damaged; BAAD is written by a host that met a torn write. Linux does not look.",
         "Set, where the rest of the record is whole (derived).");
+    RECORD_HEAD = ("ntfs/record-head", RisksFiles, "the head of a record was written over", "volumes that were looked at",
+        "Hosts do not find the fixups, and refuse the file; a folder looks empty.",
+        "Written anew by the attributes, which can be read to their end, and by the entry in its folder (derived where the head says the rest; else judged).");
     RECORD_TORN = ("ntfs/record-torn", RisksFiles, "a record is of two writings", "volumes that were looked at",
         "A write was cut off in the middle of it: one of its sectors is older than the others. Windows refuses the file; Linux reads it.",
         "Where all that the record says can be read, its fixups are set anew (judged).");
@@ -133,10 +136,10 @@ catalogue! {
         "Written anew from the records that extend the file (derived).");
     RUNS = ("ntfs/run-list", RisksFiles, "a run list cannot be read", "Linux 6.12, fs/ntfs3/run.c",
         "Where the content stands is not known from there on.",
-        "Where one byte alone gives the file clusters that are in use and nobody's, it is set (derived); a file that lay in one row is found by its content in such clusters, with choice content-found (judged); else, with choice unreadable-runs, it ends where that begins (judged), or stays.");
+        "Where one byte alone gives the file clusters that are in use and nobody's, it is set (derived); the content of the file is looked for in such clusters, with choice content-found (judged); else, with choice unreadable-runs, it ends where that begins (judged), or stays.");
     RUNS_BEYOND = ("ntfs/run-beyond", RisksFiles, "a run lies outside the volume", "Linux 6.12, fs/ntfs3/run.c",
         "Hosts refuse the file.",
-        "Where one byte alone gives the file clusters that are in use and nobody's, it is set (derived); a file that lay in one row is found by its content in such clusters, with choice content-found (judged); else, with choice unreadable-runs, it ends where that begins (judged), or stays.");
+        "Where one byte alone gives the file clusters that are in use and nobody's, it is set (derived); the content of the file is looked for in such clusters, with choice content-found (judged); else, with choice unreadable-runs, it ends where that begins (judged), or stays.");
     RUNS_COUNT = ("ntfs/run-count", RisksFiles, "a run list has other clusters than its attribute counts", "Linux 6.12, fs/ntfs3/run.c",
         "Hosts refuse the file.",
         "The last VCN is counted where the sizes bear it out; else the one byte of the list is set that gives the file clusters in use and nobody's (derived), or, with choice content-found, the file is found in them by its content (judged).");

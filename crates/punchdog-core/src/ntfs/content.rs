@@ -7,7 +7,7 @@ use super::{
     runs::{Mapping, Run},
 };
 use crate::{
-    arith::{Peek, Sat},
+    arith::Sat,
     files::content::{Content, Packed, Piece as Part},
     medium::{Extent, Medium},
 };
@@ -107,8 +107,11 @@ fn resident(medium: &dyn Medium, mft: &Mft, piece: &Piece) -> Content {
         let fixed = stride.times(512).plus(510);
         if at >= fixed {
             // The array of fixups is in the first stride.
-            let head = mft.map.read(medium, record, 8);
-            let array = u64::from(head.le16(4)).plus(2).plus(stride.times(2)).plus(at.minus(fixed));
+            let head = mft.raw(medium, piece.holder);
+            let array = super::heads::fixups_at(piece.holder, &head)
+                .plus(2)
+                .plus(stride.times(2))
+                .plus(at.minus(fixed));
             let count = stride.plus(1).times(512).min(end).minus(at);
             match mft.map.place(record.plus(array)) {
                 Some(place) if count == 2 => parts.push(Part::Fixed(place)),

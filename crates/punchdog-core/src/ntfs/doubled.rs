@@ -4,7 +4,7 @@
 //! struck. Names that differ in case alone are two.
 
 use super::{
-    records::{Name, Notes},
+    records::{Name, Notes, Records},
     survey::Survey,
 };
 use crate::arith::Sat;
@@ -20,8 +20,7 @@ pub(super) struct Doubled {
 }
 
 /// All such names. What an index leads to is found, so that only the others are asked about.
-pub(super) fn names(survey: &Survey) -> Vec<Doubled> {
-    let records = &survey.records;
+pub(super) fn names(records: &Records) -> Vec<Doubled> {
     let folder = |name: &Name| {
         let above = records.referred(name.parent).filter(|above| above.notes.contains(Notes::FOLDER));
         above.filter(|_| records.live(name.file).is_some()).map(|above| above.number)

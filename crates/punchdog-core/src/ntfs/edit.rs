@@ -153,10 +153,13 @@ pub(super) fn straightened(record: &[u8], at: usize) -> Option<Vec<u8>> {
     let folder = record.le16(22) & super::layout::RECORD_FOLDER != 0;
     let (list, _) = attributes(record);
     let has = |of: u32| list.iter().any(|other| other.kind() == of);
+    let content = if folder { kind::INDEX_ROOT } else { kind::DATA };
+    // Of content without a name there is one.
+    let named = record.byte(at.plus(9)) != 0;
     let missing = [
         (kind::STANDARD, !has(kind::STANDARD)),
         (kind::NAME, !has(kind::NAME)),
-        (if folder { kind::INDEX_ROOT } else { kind::DATA }, true),
+        (content, named || !has(content)),
     ];
     // The first that fits there.
     let fits = missing.iter().filter(|(_, missing)| *missing).find_map(|(of, _)| {

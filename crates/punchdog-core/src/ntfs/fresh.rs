@@ -400,6 +400,16 @@ pub(super) fn descriptor_entries(mut heads: Vec<Vec<u8>>) -> (Vec<Vec<u8>>, Vec<
 }
 
 /// The order of an index by hash of descriptors.
+/// A record that is kept for later versions: in use, without a name.
+pub(super) fn reserved(number: u32, times: Times) -> Record {
+    let record = Record::new(number, u16::try_from(number).unwrap_or(1), 0);
+    record.with(resident(kind::STANDARD, "", &standard(times, OWN, 0x100))).with(resident(
+        kind::DATA,
+        "",
+        &[],
+    ))
+}
+
 pub(super) const BY_HASH: Order = Order { of: 0, rule: 0x12 };
 /// By number.
 pub(super) const BY_NUMBER: Order = Order { of: 0, rule: 0x10 };
@@ -504,17 +514,8 @@ pub fn lay_down_behind(before: u64, wish: &Wish) -> Result<(Facts, Pieces), Fres
     let mut used = vec![0_u8; RECORDS.per(8).size()];
     let mut all: Vec<u8> = Vec::new();
     for number in 0..RECORDS.narrow() {
-        let reserved = || {
-            // Kept for later versions: in use, without a name.
-            let record = Record::new(number, u16::try_from(number).unwrap_or(1), 0);
-            record.with(resident(kind::STANDARD, "", &standard(times, OWN, 0x100))).with(resident(
-                kind::DATA,
-                "",
-                &[],
-            ))
-        };
         let made = records.iter().find(|record| record.number == number).cloned();
-        let made = made.or_else(|| (12..16).contains(&number).then(reserved));
+        let made = made.or_else(|| own::RESERVED.contains(&number).then(|| reserved(number, times)));
         if made.is_some() {
             set_bit(&mut used, number.wide());
         }

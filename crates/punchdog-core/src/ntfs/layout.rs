@@ -122,6 +122,8 @@ pub mod own {
     pub const EXTEND: u32 = 11;
     /// The first record that is not kept for the file system itself.
     pub const FIRST_FREE: u32 = 16;
+    /// Those that are kept for later versions, and hold nothing.
+    pub const RESERVED: std::ops::Range<u32> = 12..16;
     /// The first record that hosts give to people's files.
     pub const FIRST_USER: u32 = 24;
     /// Their names, by number.
@@ -159,6 +161,8 @@ pub mod kind {
     pub const REPARSE: u32 = 0xC0;
     /// How long what follows is, where a host keeps properties of its own.
     pub const EXTENDED_INFO: u32 = 0xD0;
+    /// Those properties.
+    pub const EXTENDED: u32 = 0xE0;
     /// Logged streams of the host's own.
     pub const LOGGED: u32 = 0x100;
     /// The end mark of a record.

@@ -249,7 +249,6 @@ impl Mft {
     }
     /// A record with its fixups off; `None` where they cannot be.
     pub fn read(&self, medium: &dyn Medium, number: u32) -> Option<Vec<u8>> {
-        let mut record = self.raw(medium, number);
-        (unfix(&mut record) != Fixups::Bad).then_some(record)
+        super::heads::read(number, &self.raw(medium, number))
     }
 }

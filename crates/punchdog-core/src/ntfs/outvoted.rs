@@ -23,6 +23,7 @@ pub(super) fn settle(
     in_use: Option<&[u8]>,
 ) -> Vec<u32> {
     let mut folders = Vec::new();
+    records.number_files(strays, in_use);
     if strays.iter().any(|stray| matches!(stray.why, Why::Free | Why::Reused | Why::Renamed)) {
         // What an index does not show may be in a part of it that cannot be read.
         let partly = flaws.iter().filter(|(_, flaw)| flaw.hides()).map(|(folder, _)| *folder).collect();
@@ -111,7 +112,7 @@ fn parents(records: &mut Records) {
 }
 
 /// The name of the file that the entry has, in the list of all.
-fn named(records: &Records, file: &File, stray: &Stray) -> Option<u32> {
+pub(super) fn named(records: &Records, file: &File, stray: &Stray) -> Option<u32> {
     let same = |name: &Name| {
         number(name.parent) == u64::from(stray.folder) && name.space == stray.space && name.text == stray.text
     };

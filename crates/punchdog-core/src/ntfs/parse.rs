@@ -4,6 +4,7 @@
 //! ([`super::struck`]); of what was cut off as much is taken as the record can hold.
 
 use super::{
+    heads,
     layout::{
         Fixups, NAME_BOTH, NAME_HEAD, NAME_POSIX, STANDARD_LEAST, counts_fixups, kind, reference, unfix,
     },
@@ -40,6 +41,48 @@ fn blank(record: &[u8]) -> bool {
     matches!(first, 0 | 0xFF) && record.iter().all(|byte| *byte == first)
 }
 
+/// A record as it stands.
+struct Read<'r> {
+    number: u32,
+    /// Fixups on, and off.
+    bytes: &'r [u8],
+    record: &'r [u8],
+    list: &'r [Attribute<'r>],
+    clusters: u64,
+}
+
+impl Read<'_> {
+    /// The record as it must have been, where something of it was struck and the rest tells what.
+    fn told(
+        &self,
+        fixups: &mut Fixups,
+        broken: &mut Option<Broken>,
+        flaws: &mut Vec<Flaw>,
+    ) -> Option<Vec<u8>> {
+        let Self { number, bytes, record, list, clusters } = *self;
+        let unread = list.is_empty() && broken.is_some();
+        match broken {
+            _ if heads::lacks(number, fixups, heads::is_signed(record), unread) => {
+                let told = heads::told(number, bytes)?;
+                flaws.push(Flaw::Head(told.from, told.kept));
+                (*fixups, *broken) = (Fixups::Whole, None);
+                Some(told.record)
+            }
+            _ if *fixups != Fixups::Whole => None,
+            Some(_) => unstruck(record, clusters).or_else(|| {
+                // Where the first attribute was written over, the others can be read.
+                let from = |told: &heads::Told| usize::from(told.from) > Head::read(record).first;
+                let told = unread.then(|| heads::told(number, bytes)).flatten();
+                told.filter(|told| from(told) && told.kept).map(|told| told.record)
+            }),
+            None => refitted(record, list, clusters).map(|(at, told)| {
+                *broken = Some(Broken::Struck(at));
+                told
+            }),
+        }
+    }
+}
+
 /// Reads one record; `None` where nothing was ever written.
 pub(super) fn parse(number: u32, bytes: &[u8], cluster: u64, clusters: u64) -> Option<Parsed> {
     let mut record = bytes.to_vec();
@@ -47,16 +90,10 @@ pub(super) fn parse(number: u32, bytes: &[u8], cluster: u64, clusters: u64) -> O
     if blank(&record) {
         return None;
     }
-    let fixups = unfix(&mut record);
+    let mut fixups = unfix(&mut record);
     let (list, mut broken) = attributes(&record);
-    let told = match broken {
-        _ if fixups != Fixups::Whole => None,
-        Some(_) => unstruck(&record, clusters),
-        None => refitted(&record, &list, clusters).map(|(at, told)| {
-            broken = Some(Broken::Struck(at));
-            told
-        }),
-    };
+    let read = Read { number, bytes, record: &record, list: &list, clusters };
+    let told = read.told(&mut fixups, &mut broken, &mut flaws);
     let struck = told.is_some();
     let (record, list) = match &told {
         Some(told) => (told, attributes(told).0),
@@ -65,7 +102,7 @@ pub(super) fn parse(number: u32, bytes: &[u8], cluster: u64, clusters: u64) -> O
     let head = Head::read(record);
     let signed = record.part(0, 4) == b"FILE";
     // Hosts write BAAD over the signature of what they met torn: that is a record too.
-    let marked = signed || record.part(0, 4) == b"BAAD";
+    let marked = heads::is_signed(record);
     let mut parsed = Parsed {
         head,
         struck,

@@ -33,6 +33,8 @@ pub enum Flaw {
     Signature([u8; 4]),
     /// These strides of 512 bytes are of another writing than the first.
     Torn(Vec<usize>),
+    /// Its head was written over: from this byte on it can be read; whether what the head says of its use is believed.
+    Head(u16, bool),
     /// Its fixups cannot be where its head says, or are another number than its strides.
     Fixups,
     /// Its attributes cannot be read to the end.
@@ -257,6 +259,8 @@ pub struct Records {
     pub lists: Lists,
     /// Ids that files are looked up by, and reparse points, by file.
     pub marks: Vec<Mark>,
+    /// Records that hold a copy of another, with that one.
+    pub(super) copies: Vec<(u32, u32)>,
     /// Files of which a record that extends theirs was struck.
     struck: Vec<u32>,
     by_name: HashMap<Box<str>, u32>,
@@ -328,6 +332,12 @@ impl Records {
         }
         if parsed.usage == Use::Noise {
             return;
+        }
+        // What is in one of these was written there by mistake.
+        let mut parsed = parsed;
+        if super::layout::own::RESERVED.contains(&number) && !parsed.flaws.is_empty() {
+            parsed.names.clear();
+            parsed.pieces.clear();
         }
         let doubtful = |flaw: &Flaw| match flaw {
             Flaw::Torn(_) | Flaw::Fixups | Flaw::Sizes(..) => true,

@@ -3,6 +3,7 @@
 use super::{
     layout::{ENCRYPTED, NAME_SHORT, kind, own},
     records::{File, Notes, Piece},
+    runs::Run,
     survey::Survey,
     tree::{Node, Of, Reached},
 };
@@ -14,7 +15,7 @@ use crate::{
         path::TreePath,
         record::{Attributes, FileRecord, State},
     },
-    medium::Medium,
+    medium::{Extent, Medium},
     report::examination::Tally,
 };
 use jiff::civil::DateTime;
@@ -64,7 +65,7 @@ pub(super) fn record(
         return None;
     }
     if let Of::Stray(index) = node.of {
-        return stray(survey, index, path);
+        return stray(medium, survey, index, path);
     }
     let Some(file) = survey.file(&node) else {
         // A folder of our making.
@@ -137,17 +138,29 @@ fn empty(path: TreePath) -> FileRecord {
     }
 }
 
-/// A file of which an index alone tells.
-fn stray(survey: &Survey, index: u32, path: TreePath) -> Option<FileRecord> {
+/// A file of which an index alone tells, and what seems to be its content.
+fn stray(medium: &dyn Medium, survey: &Survey, index: u32, path: TreePath) -> Option<FileRecord> {
     let stray = survey.strays.get(index.size())?;
     let folder = stray.attributes & super::layout::DUP_FOLDER != 0;
+    let found = survey.lost_content(medium).get(&stray.reference);
+    let content = found.map(|runs| {
+        let geometry = survey.mft.geometry;
+        let place =
+            |run: &Run| Extent::new(geometry.place(run.first.unwrap_or(0)), geometry.place(run.length));
+        Content::stored(runs.iter().map(place), stray.size)
+    });
+    let note = match &content {
+        Some(_) => "its record is gone: the only clusters of nobody that fit its name, its size and its kind",
+        None => "its record is gone: the entry in its folder is all that is left of it",
+    };
     Some(FileRecord {
         folder,
         size: if folder { 0 } else { stray.size },
         state: State::Damaged,
         modified: time(stray.modified),
         place: stray.place,
-        note: Some("its record is gone: the entry in its folder is all that is left of it".into()),
+        content: content.unwrap_or_default(),
+        note: Some(note.into()),
         ..empty(path)
     })
 }

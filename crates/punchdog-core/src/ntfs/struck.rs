@@ -155,6 +155,27 @@ impl Struck<'_> {
         (next == kind::END || there_is(next) && next >= of)
             && attribute.holds_together()
             && looks_right(&attribute, self.clusters)
+            && self.has_room_for(&attribute, next)
+    }
+
+    /// The file can have one more of the kind, and what follows is not missing it.
+    fn has_room_for(&self, attribute: &Attribute<'_>, next: u32) -> bool {
+        let head = Head::read(self.record);
+        let indexed = head.folder() || head.flags & RECORD_VIEW != 0;
+        let (list, _) = attributes(self.record);
+        let twin = |other: &Attribute<'_>| {
+            other.at < self.at && other.kind() == attribute.kind() && other.name() == attribute.name()
+        };
+        match attribute.kind() {
+            // Its pieces may stand in one record.
+            kind::DATA => !list.iter().any(twin) || attribute.first_vcn() > 0 && !attribute.resident(),
+            kind::STANDARD | kind::LIST | kind::REPARSE => !list.iter().any(twin),
+            kind::INDEX_ROOT | kind::INDEX_ALLOCATION => indexed,
+            // That of $MFT has no name.
+            kind::BITMAP => indexed || attribute.name().is_empty(),
+            // What is counted and what is there stand together.
+            of => (of == kind::EXTENDED_INFO) == (next == kind::EXTENDED),
+        }
     }
 }
 
@@ -177,6 +198,10 @@ fn looks_right(attribute: &Attribute<'_>, clusters: u64) -> bool {
             kind::NAME => size == NAME_HEAD.plus(usize::from(attribute.value().byte(64)).times(2)),
             kind::VOLUME_INFO => size == 12,
             kind::EXTENDED_INFO => size == 8,
+            kind::REPARSE => size == 8_usize.plus(usize::from(attribute.value().le16(4))),
+            kind::OBJECT_ID => matches!(size, 16 | 64),
+            kind::INDEX_ROOT => size >= 32 && long > 0,
+            kind::INDEX_ALLOCATION => false,
             _ => true,
         };
         return right

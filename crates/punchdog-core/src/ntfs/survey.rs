@@ -1,7 +1,7 @@
 //! One reading of a whole volume: records, then the indexes of all folders, then what the clusters come to.
 
 use super::{
-    content,
+    content, copies,
     differing::{self, Differing},
     geometry::Geometry,
     index::{self, IndexFlaw},
@@ -12,7 +12,7 @@ use super::{
     outvoted,
     record::text,
     records::{File, Name, Notes, Piece, Records, Use},
-    runs::Mapping,
+    runs::{Mapping, Run},
     tree::{self, Node, Of, Stray, Tree, Why},
     volume::{self, About, Asleep, UpCase},
 };
@@ -27,7 +27,10 @@ use rayon::prelude::*;
 use std::{
     collections::{HashMap, HashSet},
     ops::Range,
-    sync::atomic::{AtomicUsize, Ordering::Relaxed},
+    sync::{
+        OnceLock,
+        atomic::{AtomicUsize, Ordering::Relaxed},
+    },
 };
 
 /// Strays that are kept.
@@ -71,12 +74,15 @@ pub struct Survey {
     pub log: Log,
     /// Whether a host sleeps on the volume.
     pub asleep: Asleep,
+    /// See [`Survey::lost_content`].
+    found: OnceLock<HashMap<u64, Vec<Run>>>,
 }
 
 /// Reads the volume.
 pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Result<Survey, MediumError> {
     let mft = Mft::find(medium, geometry).with_scattered(medium, watch);
     let mut records = Records::read(medium, &mft, watch)?;
+    records.number_folders();
     let (capitals, upcase) = volume::upcase(medium, &mft, &records);
     let in_use = records_in_use(medium, &mft, &records);
     let mut told = Indexes::default();
@@ -89,6 +95,7 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         indexes(medium, &mft, &mut records, &capitals, (&folders, watch), &mut told)?;
         again = outvoted::settle(&mut records, &mut told.strays, &told.flaws, in_use.as_deref());
     }
+    copies::settle(medium, &mft, &mut records, &mut told.strays);
     astray(&records, &mut told.strays);
     let Indexes { strays, flaws: index_flaws, mut differing } = told;
     differing::settle(&mut records, &mut differing);
@@ -115,6 +122,7 @@ pub fn survey(medium: &dyn Medium, geometry: &Geometry, watch: &dyn Watch) -> Re
         about,
         log,
         asleep,
+        found: OnceLock::new(),
     })
 }
 
@@ -379,6 +387,11 @@ fn records_in_use(medium: &dyn Medium, mft: &Mft, records: &Records) -> Option<V
 }
 
 impl Survey {
+    /// Clusters that hold, by their content, what files had whose records are lost: by the reference that entries of folders
+    /// have to them. Looked for once; `medium` has the bytes that were surveyed.
+    pub(super) fn lost_content(&self, medium: &dyn Medium) -> &HashMap<u64, Vec<Run>> {
+        self.found.get_or_init(|| super::mend::lost_content(self, medium))
+    }
     /// The file of a node.
     pub fn file(&self, node: &Node) -> Option<&File> {
         self.records.file(node.file?)
@@ -442,9 +455,8 @@ impl Survey {
     pub fn extents(&self, node: &Node) -> Vec<Extent> {
         let runs = self.records.all_runs(self.pieces(node));
         let cluster = self.mft.geometry.cluster();
-        let place = |run: &super::runs::Run| {
-            run.first.map(|first| Extent::new(first.times(cluster), run.length.times(cluster)))
-        };
+        let place =
+            |run: &Run| run.first.map(|first| Extent::new(first.times(cluster), run.length.times(cluster)));
         runs.iter().filter_map(place).collect()
     }
 }

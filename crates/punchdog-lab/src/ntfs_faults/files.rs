@@ -2,7 +2,10 @@
 
 use super::{Fault, HOLED, OTHER, PIECES, Patient, README, ROW, SPREAD, fault};
 
-use punchdog_core::ntfs::layout::kind;
+use punchdog_core::{
+    medium::Extent,
+    ntfs::layout::{kind, own},
+};
 
 /// A file in a row that few other faults strike: what strikes a record twice is no pair.
 const CALL: &str = "Möwen und Lummen/Ruf der Trottellumme.wav";
@@ -15,6 +18,32 @@ pub(super) const ALL: &[Fault] = &[
     fault("a record is marked BAAD", "ntfs/record-signature", |p, _| {
         let place = p.record_place(p.number(OTHER));
         p.write(place, b"BAAD");
+    }),
+    fault("the head of a record zero", "ntfs/record-head", |p, _| {
+        let place = p.record_place(p.number(CALL));
+        p.write(place, &[0; 48]);
+    }),
+    fault("head and standard information of a record noise", "ntfs/record-head", |p, seed| {
+        let place = p.record_place(p.number(OTHER));
+        p.write(place, &seed.bytes(120));
+    }),
+    Fault {
+        name: "a record holds a copy of another",
+        code: "ntfs/record-lost",
+        on: |_| true,
+        make: |p, _| {
+            let copy = p.read(p.record_place(p.number(ROW)), p.geometry.record());
+            let place = p.record_place(p.number(CALL));
+            p.write(place, &copy);
+            p.costs.push(CALL.to_owned());
+        },
+        choose: &[("unowned-clusters", "free")],
+    },
+    fault("a record for later versions holds a part of another", "ntfs/record-broken", |p, _| {
+        let copy = p.read(p.record_place(p.number(ROW)), 232);
+        let place = p.record_place(own::RESERVED.start + 1);
+        p.write(place, &copy);
+        p.damaged.push(Extent::new(place, p.geometry.record() as u64));
     }),
     fault("a record is torn in its last sector", "ntfs/record-torn", |p, _| {
         let place = p.record_place(p.number(ROW)) + p.geometry.record() as u64 - 2;
@@ -207,7 +236,7 @@ impl Patient {
     /// Says that findings on a file's record are findings on the damage.
     pub(super) fn at_record(&mut self, path: &str) {
         let place = self.record_place(self.number(path));
-        self.damaged.push(punchdog_core::medium::Extent::new(place, self.geometry.record() as u64));
+        self.damaged.push(Extent::new(place, self.geometry.record() as u64));
     }
     /// Strikes a byte in the head of an attribute of a file's record.
     fn strike(&mut self, path: &str, of: u32, at: usize, bits: u8) {

@@ -22,6 +22,7 @@ mod matrix;
 mod media;
 mod ntfs_files;
 mod ntfs_folders;
+mod ntfs_heads;
 mod ntfs_lengths;
 mod ntfs_listed;
 mod ntfs_parts;

@@ -141,7 +141,7 @@ fn a_further_name_whose_folder_is_gone_is_found_and_put_somewhere() {
     filler.file("later.txt", b"later", Placing::Row).unwrap();
     let mut patient = Patient::new(filler.finish().unwrap());
     let (folder, file) = (patient.number("Old visits"), patient.number("later.txt"));
-    // The record of the folder in its next use, as a copy of another file of its own.
+    // The record of the folder in its next use: a file of its own, though it is made from another.
     let later = patient.record(file);
     patient.edit(folder, |own| {
         let (usn, number) = (own[48..50].to_vec(), folder.to_le_bytes());
@@ -149,6 +149,8 @@ fn a_further_name_whose_folder_is_gone_is_found_and_put_somewhere() {
         own[48..50].copy_from_slice(&usn);
         own[16] += 1;
         own[44..48].copy_from_slice(&number);
+        let at = own.windows(4).position(|units| units == b"l\0a\0").expect("a name");
+        own[at] = b'w';
     });
     let medium = Memory::new(patient.bytes.clone());
     let volume = registry::recognise(&medium, &Silent).unwrap().expect("a volume");
@@ -184,7 +186,7 @@ fn files_adrift_go_into_the_root_where_no_record_is_free() {
     let later = patient.record(patient.number("later 0.txt"));
     for folder in ["East", "West"] {
         let folder = patient.number(folder);
-        let name = b'a' + u8::try_from(folder % 16).unwrap();
+        let name = b'm' + u8::try_from(folder % 8).unwrap();
         patient.edit(folder, |own| {
             let (usn, number) = (own[48..50].to_vec(), folder.to_le_bytes());
             own.copy_from_slice(&later);

@@ -17,6 +17,8 @@ use crate::{
 };
 use std::{cmp::Reverse, collections::HashMap};
 
+/// Bytes of a folder at most (Linux 6.12, `fs/fat/fat.h`, `FAT_MAX_DIR_SIZE`).
+const LONGEST: usize = 65_536 * ENTRY_BYTES;
 /// Clusters at the end of a folder's chain that are looked at.
 const STRAY: usize = 4096;
 /// Lost chains that are held against one file, and against all folders.
@@ -91,9 +93,12 @@ impl Surveyor<'_> {
         if self.links.is_suspect(walk.last) {
             return None;
         }
-        let clusters: Vec<u32> = walk.clusters().collect();
-        let ends = clusters.iter().skip(1).rev().take(STRAY);
-        let stray = ends.take_while(|cluster| !self.goes_on_as_folder(**cluster)).count();
+        // A folder has 65,536 entries at most: what is behind these is none of it.
+        let most = LONGEST.per(self.geometry.cluster_bytes().size()).max(1);
+        let clusters: Vec<u32> = walk.clusters().take(most.plus(1)).collect();
+        let ends = clusters.iter().enumerate().skip(1).rev().take(STRAY.plus(1));
+        let is_stray = |(at, cluster): &(usize, &u32)| *at >= most || !self.goes_on_as_folder(**cluster);
+        let stray = ends.take_while(is_stray).count();
         let kept = clusters.len().saturating_sub(stray);
         let fault = |at: usize| clusters.get(at).map_or(End::Proper, |into| End::Another(*into));
         for (at, cluster) in clusters.iter().enumerate() {
@@ -120,7 +125,8 @@ impl Surveyor<'_> {
         }
         // What a file begins in, or another cluster leads to as well, is no folder's.
         let into = *clusters.get(kept)?;
-        let others = self.heads.contains(into.size()) || self.is_led_to_twice(into);
+        let too_long = clusters.len() > most;
+        let others = too_long || self.heads.contains(into.size()) || self.is_led_to_twice(into);
         others.then_some((last, End::Another(into), None))
     }
 

@@ -78,7 +78,7 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
         sink.add(finding);
     }
     unreached(subject, sink);
-    let twice = doubled::names(survey);
+    let twice = doubled::names(&survey.records);
     let paths = if twice.is_empty() { HashMap::new() } else { doubled::paths(survey, &twice) };
     for Doubled { name, stays } in twice {
         let of = |index: u32| survey.records.names.get(index.size());

@@ -99,6 +99,11 @@ fn one(subject: &Subject<'_>, number: u32, flaw: &Flaw, paths: &HashMap<u32, Str
                 "All of a record ends with one update sequence number.".into(),
             )
         }
+        Flaw::Head(from, kept) => (
+            &c::RECORD_HEAD,
+            format!("The first bytes of record {number} are no head; its attributes can be read from byte {from} on."),
+            if *kept { String::new() } else { "Sequence number, flags and sizes are not known from it.".into() },
+        ),
         Flaw::Fixups => (
             &c::RECORD_FIXUPS,
             format!("The offset or number of fixups in the head of record {number} cannot be."),
@@ -218,6 +223,7 @@ fn one(subject: &Subject<'_>, number: u32, flaw: &Flaw, paths: &HashMap<u32, Str
         Flaw::Signature(_) => Some((0, 4)),
         Flaw::Torn(strides) => strides.first().map(|stride| (stride.times(512).plus(510), 2)),
         Flaw::Fixups => Some((4, 4)),
+        Flaw::Head(from, _) => Some((0, usize::from(*from).wide())),
         // Where name and value are is said in the head of an attribute, further behind than its type and length.
         Flaw::Broken(Broken::Value(at) | Broken::Struck(at)) => Some((*at, 40)),
         Flaw::Broken(broken) => Some((broken.at(), 16)),
@@ -274,10 +280,11 @@ fn lost(subject: &Subject<'_>, sink: &mut dyn Sink) {
                 Finding::new(&c::RECORD_LOST, c::RECORD_LOST.title)
                     .at(place, survey.mft.geometry.record().wide())
                     .because(
-                        format!(
-                            "Record {number} is {}.",
-                            if *usage == Use::Blank { "blank" } else { "no record" }
-                        ),
+                        match survey.records.copy_of(number) {
+                            Some(other) => format!("Record {number} holds a copy of record {other}."),
+                            None if *usage == Use::Blank => format!("Record {number} is blank."),
+                            None => format!("Record {number} is no record."),
+                        },
                         "It is in use.",
                         "No folder names it.",
                     ),
@@ -291,7 +298,12 @@ fn lost(subject: &Subject<'_>, sink: &mut dyn Sink) {
             Finding::new(&c::RECORD_LOST, c::RECORD_LOST.title)
                 .at(at, survey.mft.geometry.record().wide())
                 .because(
-                    format!("Record {number} cannot be read."),
+                    match survey.records.copy_of(number) {
+                        Some(other) => format!(
+                            "Record {number} holds a copy of record {other}: a write went to the wrong place."
+                        ),
+                        None => format!("Record {number} cannot be read."),
+                    },
                     "A folder has an entry for it.",
                     "Its name, and how large it was, are what is left.",
                 )

@@ -2,9 +2,9 @@
 //!
 //! Where more than one byte of a list is wrong it does not tell any more what it was. A file that lay in one row still stands
 //! in clusters that `$Bitmap` has in use and no record has: it begins as the kind of its name does, and its own structure
-//! ends where its size says.
+//! ends where its size says. One of several pieces is looked for by what is left then ([`super::in_pieces`]).
 
-use super::{Job, records::step};
+use super::{Job, in_pieces, records::step};
 use crate::{
     arith::{Peek, Sat},
     files::end::Ends,
@@ -19,7 +19,7 @@ use crate::{
         runs::{BadRuns, Run},
         survey::Survey,
     },
-    report::finding::Entry,
+    report::{finding::Entry, wording::counted},
 };
 use std::collections::HashSet;
 
@@ -30,7 +30,7 @@ const LOOKED_AT: usize = 1 << 17;
 const BEGINNINGS: usize = 1 << 12;
 
 /// On what a row rests.
-pub(super) const FROM: &str = "the only clusters that no record has, as many as it needs, that begin as its name says and whose content ends where its size does";
+pub(super) const FROM: &str = "the only clusters that no record has, as many as it needs and in their order, that begin as its name says and whose content ends where its size does";
 
 /// A file whose content is looked for.
 pub(super) struct Wanted<'w> {
@@ -43,18 +43,18 @@ pub(super) struct Wanted<'w> {
 }
 
 /// A cluster that begins like a file.
-struct Beginning {
+pub(super) struct Beginning {
     /// What is open from there on, as far as it is asked for.
-    row: Run,
+    pub(super) row: Run,
     /// Where the content ends, as its kind tells.
     length: Option<u64>,
-    format: Format,
+    pub(super) format: Format,
 }
 
 /// The rows of clusters that can be all of these files, by what begins there and where it ends: those that alone fit a file,
 /// and no other one. They are in use, and no record has them; where nothing of that kind is in use, as `$Bitmap` is gone or
 /// was counted anew, whatever it says.
-pub(super) fn rows(survey: &Survey, medium: &dyn Medium, wanted: &[Wanted<'_>]) -> Vec<Option<Run>> {
+pub(super) fn rows(survey: &Survey, medium: &dyn Medium, wanted: &[Wanted<'_>]) -> Vec<Option<Vec<Run>>> {
     let geometry = survey.mft.geometry;
     if wanted.is_empty() {
         return Vec::new();
@@ -120,7 +120,23 @@ pub(super) fn rows(survey: &Survey, medium: &dyn Medium, wanted: &[Wanted<'_>]) 
         let mut others = found.iter().enumerate().filter(|(other, _)| *other != index);
         !others.any(|(_, other)| other.as_ref().is_some_and(|other| shares(run, other)))
     };
-    found.iter().enumerate().map(|(index, run)| run.filter(|run| alone(index, run))).collect()
+    let rows = found.iter().enumerate().map(|(index, run)| run.filter(|run| alone(index, run)));
+    let mut found: Vec<Option<Vec<Run>>> = rows.map(|run| run.map(|run| vec![run])).collect();
+    let search = in_pieces::Search { medium, geometry, beginnings: &beginnings, ends: &allowed };
+    search.fill(&open, wanted, &kinds, &mut found);
+    found
+}
+
+/// The clusters of these runs, in words.
+pub(super) fn worded(runs: &[Run]) -> String {
+    let row = |run: &Run| format!("{} to {}", run.first.unwrap_or(0), run.end().minus(1));
+    match runs {
+        [] => "none".to_owned(),
+        [all] => row(all),
+        [first, more @ ..] => {
+            format!("{} and {} more", row(first), counted(more.len().wide(), "row", "rows"))
+        }
+    }
 }
 
 /// Whether the content of these runs ends where that of a file of this size does; `None` where that is not told.
@@ -198,18 +214,13 @@ fn give(job: &mut Job<'_, '_, '_, '_>, lists: &[(&Piece, &'static Entry)]) -> Re
     if !asked(job, found_for.filter_map(|((piece, _), _)| paths.get(&piece.file).cloned()).collect()) {
         return Ok(());
     }
-    for ((piece, mends), run) in lists.into_iter().zip(found) {
-        let Some(run) = run else { continue };
-        let does = format!(
-            "record {}: set its run list to clusters {} to {}",
-            piece.holder,
-            run.first.unwrap_or(0),
-            run.end().minus(1)
-        );
+    for ((piece, mends), runs) in lists.into_iter().zip(found) {
+        let Some(runs) = runs else { continue };
+        let does = format!("record {}: set its run list to clusters {}", piece.holder, worded(&runs));
         let step = step("run-list-found", does, Provenance::Judged, FROM, mends, paths.get(&piece.file));
         let step = step
             .or("with --choose content-found=leave it ends before that, or gets a copy of what it shares");
-        job.edit(piece.holder, step, |record| set_runs(record, usize::from(piece.at), &[run]))?;
+        job.edit(piece.holder, step, |record| set_runs(record, usize::from(piece.at), &runs))?;
     }
     Ok(())
 }

@@ -23,7 +23,7 @@ const LONGEST: usize = 255;
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let survey: &Survey = job.survey;
-    let all = doubled::names(survey);
+    let all = doubled::names(&survey.records);
     if all.is_empty() {
         return Ok(());
     }

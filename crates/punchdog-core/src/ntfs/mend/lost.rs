@@ -1,15 +1,16 @@
 //! Files whose records are lost: what becomes of their names, and of the places in $MFT.
 
-use super::{Job, writing::put_record};
+use super::{Job, rebuild, writing::put_record};
 use crate::{
     arith::{Peek, Sat},
     medium::{Medium, MediumError},
     mending::step::{Provenance, Step},
     ntfs::{
-        build::unused,
-        catalogue as c,
+        build::{Times, unused},
+        catalogue as c, fresh,
         layout::{number, own},
         records::Use,
+        survey::Survey,
         tree::Why,
     },
     report::wording::counted,
@@ -29,6 +30,13 @@ pub(super) fn asked(job: &mut Job<'_, '_, '_, '_>, paths: Vec<String>) -> bool {
     let options = if cut { [keep, drop] } else { [drop, keep] };
     let question = "Of some files the record cannot be read: at most a name in a folder is left of each. What shall become of these?";
     job.choices.ask(QUESTION, question, &options, paths) == "keep"
+}
+
+/// One of the records that hold nothing, in use all the same.
+pub(super) fn reserved(survey: &Survey, number: u32) -> Option<Vec<u8>> {
+    let times = Times::all(rebuild::made(survey));
+    let record = own::RESERVED.contains(&number).then(|| fresh::reserved(number, times))?;
+    record.bytes(survey.mft.geometry.record())
 }
 
 /// Frees records that cannot be read, once no folder names them.
@@ -67,6 +75,10 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     .or("with --choose lost-records=keep they stay");
     let size = survey.mft.geometry.record();
     job.steps.run(job.window, step, |window| {
-        free.iter().try_for_each(|number| put_record(window, &survey.mft, *number, &unused(*number, 1, size)))
+        free.iter().try_for_each(|number| {
+            let reserved = reserved(survey, *number);
+            let bytes = reserved.unwrap_or_else(|| unused(*number, 1, size));
+            put_record(window, &survey.mft, *number, &bytes)
+        })
     })
 }

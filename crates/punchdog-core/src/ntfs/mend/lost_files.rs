@@ -1,18 +1,18 @@
 //! Files whose records are lost, though a folder still names them, and their content is found.
 //!
 //! An entry of an index is a copy of the name, with the size and the time of the last change. What was allocated follows from
-//! the size, and a file that lay in one row stands in clusters that no record has ([`super::by_content`]). So all of the
+//! the size, and its content stands in clusters that no record has ([`super::by_content`], [`super::in_pieces`]). So all of the
 //! record can be written again but for what it alone had: who may read it, streams beside the content, other times.
 
 use super::{
     Job,
-    by_content::{FROM, Wanted, asked, rows},
+    by_content::{FROM, Wanted, asked, rows, worded},
     orphans::stray_paths,
     writing::put_record,
 };
 use crate::{
     arith::Sat,
-    medium::MediumError,
+    medium::{Medium, MediumError},
     mending::step::{Provenance, Step},
     ntfs::{
         build::{FileName, Outside, Record, Times, outside, resident, standard},
@@ -32,8 +32,8 @@ const MOST: usize = 1 << 12;
 /// What is packed behind a reparse point, or encrypted ([MS-FSCC] 2.6).
 const NOT_PLAIN: u32 = 0x400 | 0x4000 | DUP_FOLDER | FILE_COMPRESSED | FILE_SPARSE;
 
-pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
-    let survey: &Survey = job.survey;
+/// Files whose records are lost, and that are nothing but content, with the entries that name each.
+fn plain(survey: &Survey) -> Vec<(u64, Vec<&Stray>)> {
     let mut lost: BTreeMap<u64, Vec<&Stray>> = BTreeMap::new();
     for stray in survey.strays.iter().filter(|stray| stray.why == Why::Lost) {
         let there = number(stray.reference) < survey.mft.records().into();
@@ -42,7 +42,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         }
     }
     if lost.is_empty() {
-        return Ok(());
+        return Vec::new();
     }
     let parents: HashSet<u64> = survey.records.names.iter().map(|name| name.parent).collect();
     let mut uses: HashMap<u64, usize> = HashMap::new();
@@ -50,7 +50,6 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         let count = uses.entry(number(*of)).or_default();
         *count = count.plus(1);
     }
-    let geometry = survey.mft.geometry;
     let plain = |(of, strays): &(u64, Vec<&Stray>)| {
         let size = strays.first().map_or(0, |stray| stray.size);
         size > 0
@@ -59,39 +58,48 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             && uses.get(&number(*of)) == Some(&1)
             && !parents.contains(of)
     };
-    let lost: Vec<(u64, Vec<&Stray>)> = lost.into_iter().filter(plain).take(MOST).collect();
-    let wanted: Vec<Wanted<'_>> = lost
-        .iter()
-        .map(|(_, strays)| {
-            let size = strays.first().map_or(0, |stray| stray.size);
-            let names = strays.iter().filter(|stray| stray.space != NAME_SHORT);
-            let names = names.map(|stray| &*stray.text).collect();
-            Wanted { names, clusters: geometry.clusters_for(size), size }
-        })
-        .collect();
-    let found = rows(survey, job.window, &wanted);
-    if found.iter().all(Option::is_none) {
+    lost.into_iter().filter(plain).take(MOST).collect()
+}
+
+/// The clusters that hold the content of such files, by the reference that names them.
+pub(in crate::ntfs) fn found(survey: &Survey, medium: &dyn Medium) -> HashMap<u64, Vec<Run>> {
+    let lost = plain(survey);
+    let wanted = lost.iter().map(|(_, strays)| {
+        let size = strays.first().map_or(0, |stray| stray.size);
+        let names = strays.iter().filter(|stray| stray.space != NAME_SHORT);
+        let names = names.map(|stray| &*stray.text).collect();
+        Wanted { names, clusters: survey.mft.geometry.clusters_for(size), size }
+    });
+    let wanted: Vec<Wanted<'_>> = wanted.collect();
+    let rows = rows(survey, medium, &wanted);
+    lost.iter().zip(rows).filter_map(|((of, _), runs)| Some((*of, runs?))).collect()
+}
+
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
+    let survey: &Survey = job.survey;
+    let found = survey.lost_content(job.window);
+    if found.is_empty() {
         return Ok(());
     }
+    let mut lost = plain(survey);
+    lost.retain(|(of, _)| found.contains_key(of));
     let paths = stray_paths(survey);
     let named = |of: &u64, strays: &[&Stray]| {
         let path = paths.get(of).cloned().or_else(|| Some(strays.first()?.text.to_string()));
         path.unwrap_or_default()
     };
-    let found_for = lost.iter().zip(&found).filter(|(_, run)| run.is_some());
-    if !asked(job, found_for.map(|((of, strays), _)| named(of, strays)).collect()) {
+    if !asked(job, lost.iter().map(|(of, strays)| named(of, strays)).collect()) {
         return Ok(());
     }
-    for ((of, strays), run) in lost.iter().zip(found) {
-        let Some((run, record)) = run.and_then(|run| Some((run, record(survey, *of, strays, run)?))) else {
+    for (of, strays) in &lost {
+        let Some((runs, record)) = found.get(of).and_then(|runs| {
+            let record = record(survey, *of, strays, runs)?;
+            Some((runs, record))
+        }) else {
             continue;
         };
         let path = named(of, strays);
-        let does = format!(
-            "write the record of {path} anew, with clusters {} to {}",
-            run.first.unwrap_or(0),
-            run.end().minus(1)
-        );
+        let does = format!("write the record of {path} anew, with clusters {}", worded(runs));
         let step = Step::new("file-made-anew", does, Provenance::Judged, FROM, &[&c::RECORD_LOST])
             .file(path)
             .or("with --choose content-found=leave it counts as lost; unearth finds the content without a name");
@@ -102,7 +110,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 }
 
 /// The record of such a file; `None` where it has more names than go into one.
-fn record(survey: &Survey, of: u64, strays: &[&Stray], run: Run) -> Option<Vec<u8>> {
+fn record(survey: &Survey, of: u64, strays: &[&Stray], runs: &[Run]) -> Option<Vec<u8>> {
     let geometry = survey.mft.geometry;
     let first = strays.first()?;
     let times = Times::all(first.modified);
@@ -110,7 +118,8 @@ fn record(survey: &Survey, of: u64, strays: &[&Stray], run: Run) -> Option<Vec<u
     let number = u32::try_from(number(of)).ok()?;
     let standard = standard(times, first.attributes, security);
     let mut record = Record::new(number, sequence(of), 0).with(resident(kind::STANDARD, "", &standard));
-    let sizes = (geometry.place(run.length), first.size);
+    let held = runs.iter().fold(0_u64, |sum, run| sum.plus(run.length));
+    let sizes = (geometry.place(held), first.size);
     for stray in strays {
         let folder = survey.records.live(stray.folder)?;
         let parent = reference(folder.number, folder.sequence);
@@ -118,7 +127,6 @@ fn record(survey: &Survey, of: u64, strays: &[&Stray], run: Run) -> Option<Vec<u
         let key = FileName { parent, times, sizes, attributes, space, name: &stray.text };
         record = record.with(resident(kind::NAME, "", &key.bytes()));
     }
-    let runs = [run];
-    let content = Outside::plain(&runs, first.size, geometry.cluster());
+    let content = Outside::plain(runs, first.size, geometry.cluster());
     record.with(outside(kind::DATA, "", content)).bytes(geometry.record())
 }

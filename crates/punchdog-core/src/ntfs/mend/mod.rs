@@ -15,6 +15,7 @@ mod doubled;
 mod ending;
 mod fields;
 mod folders;
+mod in_pieces;
 mod lists;
 mod lost;
 mod lost_files;
@@ -32,6 +33,7 @@ mod views;
 mod writing;
 
 pub(super) use aside::set_aside;
+pub(super) use lost_files::found as lost_content;
 
 use super::{
     NtfsSurvey, NtfsVolume,

@@ -239,7 +239,7 @@ fn by_heads(medium: &dyn Medium, survey: &Survey) -> (u8, u8) {
 }
 
 /// When the volume was made: by the records of its own files that are left.
-fn made(survey: &Survey) -> u64 {
+pub(super) fn made(survey: &Survey) -> u64 {
     let own_files =
         survey.records.files.iter().filter(|file| file.number < own::FIRST_FREE && file.modified > 0);
     own_files.map(|file| file.modified).min().unwrap_or(0)

@@ -9,6 +9,7 @@ use crate::{
         build::{Times, resident, standard},
         catalogue as c,
         edit::{count_used, first_attribute, insert, remove_at, straightened, told_by_value},
+        heads,
         layout::{
             self, COMPRESSED, FILE_COMPRESSED, FILE_SPARSE, Fixups, PACKED, SPARSE, STRIDE, kind, own, put,
             unfix,
@@ -67,6 +68,9 @@ fn one(
     flaw: &Flaw,
     paths: &HashMap<u32, String>,
 ) -> Result<(), MediumError> {
+    if own::RESERVED.contains(&number) {
+        return reserved(job, number);
+    }
     let path = paths.get(&number);
     let derived = Provenance::Derived;
     match flaw {
@@ -103,6 +107,7 @@ fn one(
             job.edit(number, step, put_right)
         }
         Flaw::Fixups => fixups(job, number, &c::RECORD_FIXUPS, path),
+        Flaw::Head(from, kept) => head(job, number, (*from, *kept), path),
         Flaw::Broken(_) => broken(job, (number, torn), path),
         Flaw::Ids => {
             let does = format!("tell the attributes of record {number} apart by their ids");
@@ -162,6 +167,55 @@ fn one(
         | Flaw::Sequence(..) => super::fields::mend(job, number, flaw, path),
         Flaw::Runs(..) | Flaw::Pieces(_) | Flaw::Base(_) | Flaw::List(_) => Ok(()),
     }
+}
+
+/// What is wrong with a record that holds nothing.
+const RESERVED: &[&Entry] = &[
+    &c::RECORD_SIGNATURE,
+    &c::RECORD_HEAD,
+    &c::RECORD_TORN,
+    &c::RECORD_FIXUPS,
+    &c::RECORD_BROKEN,
+    &c::RECORD_NUMBER,
+    &c::RECORD_USED,
+    &c::RECORD_BASE,
+    &c::ATTRIBUTE_IDS,
+    &c::NO_STANDARD,
+    &c::NAME_HEAD,
+    &c::LINKS,
+    &c::SIZES,
+    &c::PIECES,
+];
+
+/// One of the records that are kept for later versions.
+fn reserved(job: &mut Job<'_, '_, '_, '_>, number: u32) -> Result<(), MediumError> {
+    let survey = job.survey;
+    let Some(record) = super::lost::reserved(survey, number) else { return Ok(()) };
+    let does = format!("write record {number} anew, which holds nothing");
+    let from = "records 12 to 15 are kept for later versions on every volume";
+    let step = Step::new("record-reserved", does, Provenance::Derived, from, RESERVED);
+    job.steps.run(job.window, step, |window| super::writing::put_record(window, &survey.mft, number, &record))
+}
+
+/// A head that was written over, by what stands behind it.
+fn head(
+    job: &mut Job<'_, '_, '_, '_>,
+    number: u32,
+    (from, kept): (u16, bool),
+    path: Option<&String>,
+) -> Result<(), MediumError> {
+    let survey = job.survey;
+    let Some(told) = heads::told(number, &survey.mft.raw(job.window, number)) else { return Ok(()) };
+    let mut record = heads::drawn_up(&told);
+    let sequence = survey.records.file(number).map_or(1, |file| file.sequence);
+    put(&mut record, 16, &sequence.to_le_bytes());
+    let how = if kept { Provenance::Derived } else { Provenance::Judged };
+    let does = format!("write the head of record {number} anew");
+    let rest = "how often it was used from the entry in its folder, or from what stands in it";
+    let from = format!("its attributes, which can be read from byte {from} to their end; {rest}");
+    let step = step("record-head", does, how, &from, &c::RECORD_HEAD, path);
+    job.steps
+        .run(job.window, step, |window| super::writing::write_record(window, &survey.mft, number, &record))
 }
 
 /// The head says where the fixups are; that is always the same.
@@ -226,9 +280,20 @@ fn broken(
             *record = told;
             return true;
         }
-        put_right(record)
+        put_right(record) || read_from(number, record)
     })?;
     if job.steps.count() == count { super::beginning::keep(job, (number, torn), path) } else { Ok(()) }
+}
+
+/// Leaves out what stands before the first attribute that can be read, where the head is whole.
+fn read_from(number: u32, record: &mut Vec<u8>) -> bool {
+    let unread = attributes(record).0.is_empty();
+    let told = unread.then(|| heads::without_first(number, record)).flatten();
+    let done = told.is_some();
+    if let Some(told) = told {
+        *record = told;
+    }
+    done
 }
 
 /// Puts the signature, the head and the attributes right, as far as that can be done in one way; false where it cannot.

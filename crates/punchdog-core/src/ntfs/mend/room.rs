@@ -22,6 +22,12 @@ pub(super) fn unclaimed(survey: &Survey, medium: &dyn Medium) -> Room {
     without(survey, medium, None)
 }
 
+/// Clusters that $Bitmap has in use and no file has.
+fn unowned(survey: &Survey, medium: &dyn Medium) -> Room {
+    let Some(marked) = &survey.bitmap else { return Room::of(std::iter::empty()) };
+    without(survey, medium, Some(&marked.complement()))
+}
+
 fn without(survey: &Survey, medium: &dyn Medium, marked: Option<&ClusterSet>) -> Room {
     let mut free = survey.claimed.complement();
     // Of an image that was cut short, or a volume that says that it is longer, the rest cannot be written.
@@ -48,6 +54,36 @@ fn without(survey: &Survey, medium: &dyn Medium, marked: Option<&ClusterSet>) ->
     room
 }
 
+/// So many blank clusters in a row: of `blank`, and of what is looked at in `room` for that; the others are handed on.
+fn blank_row(
+    medium: &dyn Medium,
+    geometry: Geometry,
+    (wanted, left): (u32, &mut u64),
+    room: &mut Room,
+    blank: &mut Room,
+    mut others: impl FnMut(u32),
+) -> Option<u32> {
+    loop {
+        if let Some(first) = blank.row(wanted) {
+            return Some(first);
+        }
+        let mut more = if *left == 0 { Vec::new() } else { room.up_to(AHEAD) };
+        if more.is_empty() {
+            return None;
+        }
+        more.sort_unstable();
+        for cluster in more {
+            let at = geometry.place(cluster.into());
+            *left = left.minus(geometry.cluster());
+            if medium.is_zero(Extent::new(at, geometry.cluster())) {
+                blank.add(cluster, 1);
+            } else {
+                others(cluster);
+            }
+        }
+    }
+}
+
 /// Free clusters of one round of mending, given out once.
 pub(super) struct Clusters {
     geometry: Geometry,
@@ -58,6 +94,10 @@ pub(super) struct Clusters {
     left: u64,
     blank: Room,
     others: Room,
+    /// What $Bitmap has in use and no file has: where it has all in use it tells nothing, and what is blank holds nothing.
+    unowned: Option<Room>,
+    /// Blank ones of these.
+    spare: Room,
 }
 
 impl Clusters {
@@ -71,6 +111,8 @@ impl Clusters {
             left: LOOKED_AT,
             blank: none(),
             others: none(),
+            unowned: None,
+            spare: none(),
         }
     }
 
@@ -85,24 +127,11 @@ impl Clusters {
     pub(super) fn rows(&mut self, survey: &Survey, medium: &dyn Medium, count: u64) -> Option<Vec<Run>> {
         let wanted = u32::try_from(count).ok()?;
         let room = self.room.get_or_insert_with(|| free(survey, medium));
-        loop {
-            if let Some(first) = self.blank.row(wanted) {
-                return Some(vec![Run::new(first.into(), count)]);
-            }
-            if self.left == 0 {
-                break;
-            }
-            let mut more = room.up_to(AHEAD);
-            if more.is_empty() {
-                break;
-            }
-            more.sort_unstable();
-            for cluster in more {
-                let at = self.geometry.place(cluster.into());
-                let blank = medium.is_zero(Extent::new(at, self.geometry.cluster()));
-                self.left = self.left.minus(self.geometry.cluster());
-                if blank { self.blank.add(cluster, 1) } else { self.others.add(cluster, 1) }
-            }
+        let (geometry, left) = (self.geometry, &mut self.left);
+        if let Some(first) = blank_row(medium, geometry, (wanted, left), room, &mut self.blank, |cluster| {
+            self.others.add(cluster, 1);
+        }) {
+            return Some(vec![Run::new(first.into(), count)]);
         }
         let mut taken = self.blank.exactly(wanted);
         if taken.is_none() && self.known {
@@ -111,6 +140,15 @@ impl Clusters {
                 all.extend(others.up_to(wanted.minus(all.len().narrow())));
             }
             taken = Some(all).filter(|all| all.len() == wanted.size());
+        }
+        if taken.is_none() {
+            let unowned = self.unowned.get_or_insert_with(|| unowned(survey, medium));
+            let (geometry, left) = (self.geometry, &mut self.left);
+            let row = blank_row(medium, geometry, (wanted, left), unowned, &mut self.spare, |_| {});
+            if let Some(first) = row {
+                return Some(vec![Run::new(first.into(), count)]);
+            }
+            taken = self.spare.exactly(wanted);
         }
         let mut runs: Vec<Run> = Vec::new();
         for cluster in taken? {

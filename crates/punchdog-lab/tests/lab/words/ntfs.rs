@@ -362,6 +362,62 @@ fn records_and_attributes() {
     "#]],
     );
     says(
+        "the head of a record zero",
+        &expect![[r#"
+        ntfs/record-head at 62464+56
+          the head of a record was written over. The first bytes of record 45 are no head; its attributes can be read from byte 56 on. Sequence number, flags and sizes are not known from it.
+        judged: write the head of record 45 anew
+          its attributes, which can be read from byte 56 to their end; how often it was used from the entry in its folder, or from what stands in it
+        77 of 77 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+    "#]],
+    );
+    says(
+        "head and standard information of a record noise",
+        &expect![[r#"
+        ntfs/no-standard-information at 56320+1024
+          a file has no standard information. Record 39 has no $STANDARD_INFORMATION.
+        ntfs/record-head at 56320+152
+          the head of a record was written over. The first bytes of record 39 are no head; its attributes can be read from byte 152 on. Sequence number, flags and sizes are not known from it.
+        judged: write the head of record 39 anew
+          its attributes, which can be read from byte 152 to their end; how often it was used from the entry in its folder, or from what stands in it
+        derived: give record 39 standard information again
+          the times and attributes of its name
+        77 of 77 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out; the volume is sound.
+    "#]],
+    );
+    says(
+        "a record holds a copy of another",
+        &expect![[r#"
+        ntfs/record-lost at 62464+1024
+          a file's record cannot be read. Record 45 holds a copy of record 32: a write went to the wrong place. A folder has an entry for it. Its name, and how large it was, are what is left.
+        ntfs/cluster-marked-used at 1118208+12288
+          3 clusters are marked in use that no file has. 3 clusters are marked in use that no file has. By the records that can be read, all of that is free.
+        derived: index of Möwen und Lummen: 2 entries taken out
+          the names that the files' own records have
+        judged: free 1 record that cannot be read
+          nothing can be read of them, and no folder names them once it is mended
+        derived: mark records in $MFT's bitmap as they are
+          each record says itself whether it is in use
+        judged: mark 3 clusters free in $Bitmap that no file has
+          the run lists of the records
+        76 of 77 files are whole after the repair, 1 is lost; the volume is sound.
+    "#]],
+    );
+    says(
+        "a record for later versions holds a part of another",
+        &expect![[r#"
+        ntfs/name-head at 29936+2
+          the length or kind of a name cannot be. A name in record 13 is of another length than its value, or of a kind that there is not. It has 11 characters; the kind is 0.
+        ntfs/record-broken at 29960+16
+          the attributes of a record cannot be read to the end. In record 13, at its byte 264, an attribute is of a type that there is not, or out of order.
+        ntfs/record-number at 29740+4
+          a record says that it is another. Record 13 says that it is 32.
+        derived: write record 13 anew, which holds nothing
+          records 12 to 15 are kept for later versions on every volume
+        77 of 77 files are whole after the repair; the volume is sound.
+    "#]],
+    );
+    says(
         "a record is torn in its last sector",
         &expect![[r#"
         ntfs/record-torn at 50174+2

@@ -1,0 +1,164 @@
+//! NTFS records whose beginnings were written over, and records that a write for another place went into.
+
+use punchdog_core::{
+    family::Wanted,
+    medium::{Extent, Medium, Memory},
+    ntfs::layout::{kind, own},
+    progress::Silent,
+    registry,
+    repair::{measure::Subject, plan},
+};
+use punchdog_lab::{
+    content,
+    fat::Placing,
+    ntfs::{self, everyday, small},
+    ntfs_faults::{FOLDER, Patient, README, ROW},
+    seed::Seed,
+};
+use std::collections::{BTreeMap, BTreeSet};
+
+type Listed = BTreeMap<String, String>;
+
+/// Path and hash of every file.
+fn listed(medium: &dyn Medium) -> Listed {
+    let volume = registry::recognise(medium, &Silent).unwrap().expect("a volume");
+    let files = volume.files(medium, Wanted::default(), &Silent).unwrap();
+    let all = files.iter().map(|file| {
+        (file.path.to_string(), if file.folder { "folder".to_owned() } else { file.sha256(medium) })
+    });
+    all.collect()
+}
+
+/// What is listed before and after the plan, whether the volume is sound then, and the steps.
+fn mended(bytes: &[u8]) -> (Listed, Listed, bool, Vec<String>) {
+    let medium = Memory::new(bytes.to_vec());
+    let whole = Subject::Volume(Extent::new(0, medium.len()));
+    let plan = plan::build(&medium, "patient.img", whole, BTreeMap::new(), &Silent).unwrap();
+    let steps: Vec<String> = plan.steps.iter().map(|step| step.does.clone()).collect();
+    let overlay = plan.replay(&medium).unwrap();
+    (listed(&medium), listed(&overlay), plan.outcome.after.sound, steps)
+}
+
+/// How the bytes of a beginning are written over.
+const FILLINGS: [fn(&mut Seed, usize) -> Vec<u8>; 3] =
+    [|_, long| vec![0; long], |_, long| vec![0xFF; long], |seed, long| seed.bytes(long)];
+
+#[test]
+fn whatever_of_the_head_is_lost_the_file_stays() {
+    for record in [1024, 4096] {
+        let sound = Patient::new(everyday(&small(512, 1024, record), 11));
+        let truth = listed(&Memory::new(sound.bytes.clone()));
+        let mut seed = Seed::new(5);
+        for path in [ROW, README, FOLDER] {
+            let number = sound.number(path);
+            let standard = sound.attribute(number, kind::STANDARD, "");
+            let name = sound.attribute(number, kind::NAME, "");
+            // Up to the name, which says what the file is: signature, fixups, sequence, flags, sizes, standard information.
+            for long in (2..standard).step_by(2).chain([standard + 2, standard + 20, name]) {
+                for filling in FILLINGS {
+                    let mut patient = sound.clone();
+                    let bytes = filling(&mut seed, long);
+                    patient.write(sound.record_place(number), &bytes);
+                    let (before, after, is_sound, steps) = mended(&patient.bytes);
+                    let case = format!("records of {record}, {path}, {long} bytes of {:02X?}", &bytes[..2]);
+                    let wrong = |found: &Listed| {
+                        truth.iter().filter(|(path, hash)| found.get(*path) != Some(*hash)).count()
+                    };
+                    assert_eq!(wrong(&before), 0, "{case}: before the repair");
+                    assert_eq!((wrong(&after), truth.len()), (0, after.len()), "{case}: {steps:?}");
+                    assert!(is_sound, "{case}: {steps:?}");
+                }
+            }
+        }
+    }
+}
+
+/// A volume with pictures in a row and in pieces, and texts that stand in their records.
+fn pictures(cluster: u32) -> Patient {
+    let wish = small(512, cluster, 1024);
+    let mut filler = ntfs::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
+    let mut seed = Seed::new(77);
+    for (name, wide, placing) in [
+        ("gull.jpg", 400, Placing::Row),
+        ("tern.jpg", 410, Placing::Pieces(2)),
+        ("skua.jpg", 420, Placing::Pieces(3)),
+        ("ruff.jpg", 430, Placing::Gaps),
+    ] {
+        let picture = content::photo(&mut seed, (wide, 300), "2026:05:03 06:12:11");
+        filler.file(name, &picture, placing).unwrap();
+    }
+    for (name, text) in [("rings.txt", "ring 00417"), ("tides.txt", "low 06:12, high 12:40")] {
+        filler.file(name, text.as_bytes(), Placing::Row).unwrap();
+    }
+    Patient::new(filler.finish().unwrap())
+}
+
+const PICTURES: [&str; 4] = ["gull.jpg", "tern.jpg", "skua.jpg", "ruff.jpg"];
+
+#[test]
+fn a_picture_whose_record_holds_a_copy_of_another_comes_back() {
+    for cluster in [1024, 4096] {
+        let sound = pictures(cluster);
+        let truth = listed(&Memory::new(sound.bytes.clone()));
+        let all = ["gull.jpg", "tern.jpg", "skua.jpg", "ruff.jpg", "rings.txt", "tides.txt"];
+        for (struck, of) in all.into_iter().flat_map(|one| all.map(|other| (one, other))) {
+            if struck == of {
+                continue;
+            }
+            // Records of hosts that do not number them, or of a copy that got the number of its place.
+            for numbered in [true, false] {
+                let mut patient = sound.clone();
+                let (to, from) = (sound.number(struck), sound.number(of));
+                let copy = sound.read(sound.record_place(from), 1024);
+                patient.write(sound.record_place(to), &copy);
+                if !numbered {
+                    patient.edit(to, |record| record[44..48].copy_from_slice(&to.to_le_bytes()));
+                }
+                let (_, after, is_sound, steps) = mended(&patient.bytes);
+                let case = format!("{cluster}: {struck} holds {of}, numbered: {numbered}: {steps:?}");
+                assert!(is_sound, "{case}");
+                let mut wanted = truth.clone();
+                if !PICTURES.contains(&struck) {
+                    wanted.remove(struck);
+                }
+                assert_eq!(after, wanted, "{case}");
+            }
+        }
+    }
+}
+
+#[test]
+fn pictures_in_pieces_come_back_without_their_records() {
+    for cluster in [1024, 4096] {
+        let sound = pictures(cluster);
+        let truth = listed(&Memory::new(sound.bytes.clone()));
+        let mut seed = Seed::new(6);
+        for name in PICTURES {
+            let mut patient = sound.clone();
+            let noise = seed.bytes(1024);
+            patient.write(sound.record_place(sound.number(name)), &noise);
+            let (before, after, is_sound, steps) = mended(&patient.bytes);
+            assert_eq!((&after, is_sound), (&truth, true), "{cluster} {name}: {steps:?}");
+            assert_eq!(before, truth, "{cluster} {name}: what salvage copies before the repair");
+        }
+    }
+}
+
+#[test]
+fn what_is_in_a_record_for_later_versions_is_no_file() {
+    let sound = Patient::new(everyday(&small(512, 1024, 1024), 11));
+    let truth = listed(&Memory::new(sound.bytes.clone()));
+    let copy = sound.read(sound.record_place(sound.number(ROW)), 1024);
+    for number in own::RESERVED {
+        // A write for another record went here, or came only in part.
+        for long in [1024, 512, 232, 60] {
+            let mut patient = sound.clone();
+            patient.write(sound.record_place(number), &copy[..long]);
+            let (before, after, is_sound, steps) = mended(&patient.bytes);
+            assert_eq!((&before, &after), (&truth, &truth), "{number}, {long} bytes: {steps:?}");
+            assert!(is_sound, "{number}, {long} bytes: {steps:?}");
+            let places: BTreeSet<&String> = steps.iter().collect();
+            assert!(places.len() == steps.len() && !steps.is_empty(), "{number}, {long} bytes: {steps:?}");
+        }
+    }
+}
