@@ -4,9 +4,16 @@
 //! Files and folders whose clusters fit their lengths and meet nobody claim them first. What does
 //! not fit is looked into afterwards (`resolve`), when it is known what is left.
 
+mod content;
+mod own;
+
+pub use content::Content;
+pub(super) use content::{extents_of, places};
+pub use own::Owned;
+
 use super::{
     geometry::Geometry,
-    layout::{DIRECTORY, ENTRY, LONGEST_FOLDER, NO_CHAIN, Owner, POSSIBLE, Stream, UPCASE, table_checksum},
+    layout::{DIRECTORY, ENTRY, LONGEST_FOLDER, NO_CHAIN, POSSIBLE, Stream},
     pieces::{BrokenOff, Piece},
     sets::{Flaws, Item, Reading},
     table::Links,
@@ -19,11 +26,10 @@ use crate::{
     cluster::{
         blank_end::{Tail, is_never},
         chain::{Budget, End, Link, Walk, run_of, walk},
-        places::Places,
         set::ClusterSet,
     },
     files::end::Ends,
-    medium::{Extent, Medium, MediumError, Unknown},
+    medium::{Extent, Medium, MediumError},
     progress::Watch,
 };
 use std::{
@@ -36,27 +42,6 @@ pub(super) const READ: u64 = 32 << 20;
 
 /// Clusters of a folder with a damaged beginning that are looked at for a set.
 const LOOKED_AT: usize = 64;
-
-/// A structure that a root entry names: the bitmap or the up-case table.
-#[derive(Debug, Clone)]
-pub struct Owned {
-    /// The entry, with its index in the root; `None` when there is none.
-    pub entry: Option<(u32, Owner)>,
-    /// Further entries of the same type: their indices.
-    pub doubles: Vec<u32>,
-    /// Its clusters, as believed.
-    pub clusters: Vec<u32>,
-    /// Its bytes, as they stand there.
-    pub bytes: Vec<u8>,
-    /// First cluster and length can be used.
-    pub usable: bool,
-}
-
-impl Owned {
-    fn none() -> Self {
-        Self { entry: None, doubles: Vec::new(), clusters: Vec::new(), bytes: Vec::new(), usable: false }
-    }
-}
 
 /// Everything that was read.
 pub struct Survey {
@@ -84,25 +69,6 @@ pub struct Survey {
     pub labels: Vec<u32>,
     /// The end of the medium where nothing but one value stands, though files should.
     pub hollow: Option<Tail>,
-}
-
-/// The content of a folder and where each entry of it stands.
-pub struct Content {
-    /// The bytes.
-    pub bytes: Vec<u8>,
-    /// Where they stand.
-    pub places: Places,
-}
-
-impl Content {
-    /// Where entry `index` stands: bytes from the start of the volume.
-    pub fn place(&self, index: u32) -> Option<u64> {
-        self.places.place(index)
-    }
-    /// Entries there is room for.
-    pub fn entries(&self) -> u32 {
-        self.bytes.len().per(ENTRY).narrow()
-    }
 }
 
 /// The survey in the making.
@@ -338,192 +304,6 @@ impl Surveyor<'_> {
             length = length.plus(*count);
         }
         self.change(number, |node| node.length = node.length.plus(length));
-    }
-
-    /// Reads the bitmap and the up-case table.
-    fn owned(&mut self) {
-        let content = self.out.content(self.medium, 0);
-        let reading = Reading::of(&content.bytes, &self.out.capitals, true);
-        let (mut bitmap, mut second, mut upcase) = (Owned::none(), Owned::none(), Owned::none());
-        for (index, kind, owner) in reading.owners {
-            let owned = match kind {
-                UPCASE => &mut upcase,
-                // The second bitmap of TexFAT is the second table's.
-                _ if owner.flags & 1 == 1 && self.out.geometry.tables == 2 => &mut second,
-                _ => &mut bitmap,
-            };
-            match owned.entry {
-                None => owned.entry = Some((index, owner)),
-                Some(_) => owned.doubles.push(index),
-            }
-        }
-        self.out.bitmap = self.take_bitmap(bitmap, 2);
-        if self.out.geometry.tables == 2 {
-            let behind = self.out.bitmap.clusters.last().map_or(2, |last| last.plus(1));
-            self.out.second = self.take_bitmap(second, behind);
-            self.out.second.bytes = Vec::new();
-        }
-        self.out.upcase = self.take_upcase(upcase);
-        self.take_bits();
-        if let Some(table) = Upcase::decode(&self.out.upcase.bytes).filter(|_| self.upcase_fits()) {
-            self.out.capitals = table;
-        }
-    }
-
-    /// Takes the bitmap's bits over; the bytes themselves are not needed any more.
-    fn take_bits(&mut self) {
-        let bytes = std::mem::take(&mut self.out.bitmap.bytes);
-        let mut at = 2_usize;
-        for group in bytes.chunk_by(|one, other| one == other) {
-            let end = at.plus(group.len().times(8));
-            match group.byte(0) {
-                0 => {}
-                0xFF => self.out.used.insert_range(at..end),
-                byte => {
-                    for bit in (at..end).filter(|cluster| byte >> cluster.minus(at).rest(8) & 1 == 1) {
-                        self.out.used.insert(bit);
-                    }
-                }
-            }
-            at = end;
-        }
-    }
-
-    fn upcase_fits(&self) -> bool {
-        self.out
-            .upcase
-            .entry
-            .is_some_and(|(_, owner)| table_checksum(&self.out.upcase.bytes) == owner.checksum)
-    }
-
-    /// The clusters of a structure that lies in a row, as Linux reads it, or as a chain.
-    fn clusters_of(&mut self, first: u32, count: u32) -> Vec<u32> {
-        let walk = self.walk(first, None);
-        if walk.end == End::Proper && walk.length == count {
-            walk.clusters().collect()
-        } else {
-            run_of(first, count).filter(|cluster| self.out.geometry.has(*cluster)).collect()
-        }
-    }
-
-    /// Where a bitmap stands: where its entry says, else at `usual`, where hosts put it.
-    fn take_bitmap(&mut self, mut owned: Owned, usual: u32) -> Owned {
-        let g = self.out.geometry;
-        let needed = g.bitmap_bytes();
-        let count = g.clusters_for(needed).narrow();
-        let said = owned.entry.map_or(0, |(_, owner)| owner.first);
-        // A bitmap has itself in use.
-        for (first, by_entry) in [(said, true), (usual, false)] {
-            if !g.has(first) || !g.has(first.plus(count).minus(1)) || self.out.claimed.contains(first.size())
-            {
-                continue;
-            }
-            let clusters = self.clusters_of(first, count);
-            let bytes = self.read(&clusters, needed);
-            let set = |cluster: u32| {
-                bytes.byte(cluster.minus(2).per(8).size()) >> cluster.minus(2).rest(8) & 1 == 1
-            };
-            let own = clusters.iter().filter(|cluster| set(**cluster)).count();
-            let good = own.times(2) > clusters.len() && set(g.root_cluster);
-            let strict = self.is_bitmap(&clusters, &bytes);
-            if by_entry && said != usual && !strict && self.stands_at(usual, count, needed) {
-                continue;
-            }
-            if by_entry || good {
-                owned.usable = by_entry;
-                for cluster in &clusters {
-                    self.out.claimed.insert(cluster.size());
-                }
-                owned.clusters = clusters;
-                owned.bytes = bytes;
-                break;
-            }
-        }
-        owned
-    }
-
-    fn stands_at(&mut self, first: u32, count: u32, needed: u64) -> bool {
-        let clusters: Vec<u32> = run_of(first, count).collect();
-        let bytes = self.read(&clusters, needed);
-        !self.out.claimed.contains(first.size()) && self.is_bitmap(&clusters, &bytes)
-    }
-
-    /// True when a bitmap has everything in use that is, and nothing behind the last cluster.
-    fn is_bitmap(&self, clusters: &[u32], bytes: &[u8]) -> bool {
-        let g = self.out.geometry;
-        let set = |cluster: u32| {
-            let bit = cluster.minus(2);
-            bytes.byte(bit.per(8).size()) >> bit.rest(8) & 1 == 1
-        };
-        let rest = (g.clusters..g.clusters.per_up(8).times(8)).any(|bit| set(bit.plus(2)));
-        !rest && set(g.root_cluster) && clusters.iter().all(|cluster| set(*cluster))
-    }
-
-    fn take_upcase(&mut self, mut owned: Owned) -> Owned {
-        let g = self.out.geometry;
-        let said = owned.entry.map(|(_, owner)| owner);
-        let mut tries: Vec<(u32, u64, bool)> = Vec::new();
-        if let Some(owner) = said.filter(|owner| owner.length > 0 && owner.length <= 131_072) {
-            tries.push((owner.first, owner.length, true));
-        }
-        // Without its entry it usually stands behind the bitmap.
-        let behind = self.out.bitmap.clusters.last().map_or(2, |last| last.plus(1));
-        let recommended = super::upcase::RECOMMENDED_BYTES.wide();
-        for first in [said.map_or(0, |owner| owner.first), behind, 3] {
-            tries.push((first, recommended, false));
-        }
-        for (first, length, by_entry) in tries {
-            let count = g.clusters_for(length).narrow();
-            if !g.has(first) || !g.has(first.plus(count).minus(1)) || self.out.claimed.contains(first.size())
-            {
-                continue;
-            }
-            let clusters = self.clusters_of(first, count);
-            let (bytes, unread) = self.read_upcase(&clusters, length);
-            let good = Upcase::is_recommended(&bytes)
-                || said.is_some_and(|owner| by_entry && table_checksum(&bytes) == owner.checksum);
-            let begins = super::geometry::begins_as_upcase(&bytes);
-            if good || by_entry && (begins || unread) {
-                owned.usable = by_entry;
-                for cluster in &clusters {
-                    self.out.claimed.insert(cluster.size());
-                }
-                owned.clusters = clusters;
-                owned.bytes = bytes;
-                break;
-            }
-        }
-        owned
-    }
-
-    /// A table, with what the recommended one has where it cannot be read: its checksum tells whether that is so.
-    fn read_upcase(&self, clusters: &[u32], length: u64) -> (Vec<u8>, bool) {
-        let mut bytes = self.read(clusters, length);
-        let usual = Upcase::recommended();
-        let (mut at, mut unread) = (0_u64, false);
-        let unknown = self.medium.unknown(Unknown::Unreadable);
-        for place in places(&self.out.geometry, clusters) {
-            for part in unknown.iter().map(|one| one.common(place)).filter(|part| part.length > 0) {
-                let from = at.plus(part.offset.minus(place.offset)).size();
-                let to = from.plus(part.length.size()).min(bytes.len());
-                unread |= from < to;
-                if let Some(hole) = bytes.get_mut(from..to) {
-                    let there = usual.get(from.min(usual.len())..).unwrap_or(&[]);
-                    hole.iter_mut().zip(there).for_each(|(byte, usual)| *byte = *usual);
-                }
-            }
-            at = at.plus(place.length);
-        }
-        (bytes, unread)
-    }
-
-    fn read(&self, clusters: &[u32], length: u64) -> Vec<u8> {
-        let mut bytes = Vec::new();
-        for place in places(&self.out.geometry, clusters) {
-            bytes.extend(self.medium.lenient(place.offset, place.length.size()).bytes);
-        }
-        bytes.truncate(length.size());
-        bytes
     }
 
     fn read_folders(&mut self) -> Result<(), MediumError> {
@@ -775,94 +555,5 @@ impl Surveyor<'_> {
         for number in doubles {
             self.change(number, |node| node.flaws |= Flaws::TWICE);
         }
-    }
-}
-
-/// The places of runs of clusters.
-pub(super) fn extents_of(geometry: &Geometry, runs: &[(u32, u32)]) -> Vec<Extent> {
-    let each = geometry.cluster_bytes();
-    runs.iter()
-        .filter(|(_, count)| *count > 0)
-        .map(|(first, count)| Extent::new(geometry.cluster_place(*first), count.wide().times(each)))
-        .collect()
-}
-
-/// The places of clusters, neighbours as one.
-pub(super) fn places(geometry: &Geometry, clusters: &[u32]) -> Vec<Extent> {
-    Extent::joined(clusters.iter().map(|cluster| geometry.cluster_place(*cluster)), geometry.cluster_bytes())
-}
-
-impl Survey {
-    /// True when folders lie behind the end of the image or of what was stored: what is in them cannot be
-    /// told from what nobody owns.
-    pub fn has_unseen(&self) -> bool {
-        let unseen = |node: &Node| node.folder && node.flaws.intersects(Flaws::BEYOND | Flaws::HOLLOW);
-        self.tree.below_root().any(|(_, node)| unseen(node))
-    }
-
-    /// The clusters of a node, in order.
-    pub fn clusters(&mut self, medium: &dyn Medium, number: u32) -> Vec<u32> {
-        let Some(node) = self.tree.node(number).cloned() else { return Vec::new() };
-        self.chain(medium, node.first, node.length, node.row)
-    }
-
-    /// `length` clusters from `first`, in a row or as the table is believed.
-    pub fn chain(&mut self, medium: &dyn Medium, first: u32, length: u32, row: bool) -> Vec<u32> {
-        let runs = self.runs(medium, first, length, row);
-        runs.into_iter().flat_map(|(first, count)| run_of(first, count)).collect()
-    }
-
-    /// The same as first cluster and length of each piece.
-    pub fn runs(&mut self, medium: &dyn Medium, first: u32, length: u32, row: bool) -> Vec<(u32, u32)> {
-        let room = self.geometry.last_cluster().plus(1).minus(first);
-        if row {
-            return vec![(first, length.min(room))];
-        }
-        let mut runs: Vec<(u32, u32)> = Vec::new();
-        let (mut at, mut found) = (first, 0_u32);
-        while found < length {
-            found = found.plus(1);
-            match runs.last_mut() {
-                Some((start, count)) if start.plus(*count) == at => *count = count.plus(1),
-                _ => runs.push((at, 1)),
-            }
-            match self.links.get(medium, at) {
-                Link::Next(next) => at = next,
-                _ => break,
-            }
-        }
-        runs
-    }
-
-    /// The places of a node's clusters; a file's last one is cut at its length.
-    pub fn extents(&mut self, medium: &dyn Medium, number: u32) -> Vec<Extent> {
-        let Some(node) = self.tree.node(number) else { return Vec::new() };
-        let (first, length, row) = (node.first, node.length, node.row);
-        let mut left = if number != 0 && !node.folder { node.stream.length } else { u64::MAX };
-        let runs = if length == 0 { Vec::new() } else { self.runs(medium, first, length, row) };
-        let mut found = extents_of(&self.geometry, &runs);
-        for extent in &mut found {
-            extent.length = extent.length.min(left);
-            left = left.minus(extent.length);
-        }
-        found.retain(|extent| extent.length > 0);
-        found
-    }
-
-    /// Where the entries of a folder stand.
-    pub fn places(&mut self, medium: &dyn Medium, number: u32) -> Places {
-        let clusters = self.clusters(medium, number);
-        Places::of(places(&self.geometry, &clusters))
-    }
-
-    /// The content of a folder.
-    pub fn content(&mut self, medium: &dyn Medium, number: u32) -> Content {
-        let places = self.places(medium, number);
-        let mut bytes = Vec::new();
-        for place in places.extents() {
-            let room = READ.minus(bytes.len().wide()).min(place.length);
-            bytes.extend(medium.lenient(place.offset, room.size()).bytes);
-        }
-        Content { bytes, places }
     }
 }

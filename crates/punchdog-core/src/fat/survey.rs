@@ -5,10 +5,16 @@
 //! nobody claims and that fits exactly, by the likeliest run of clusters. Folders come before
 //! files, because what a folder names may explain the rest.
 
+mod behind;
+mod content;
+
+use content::places;
+pub use content::{Content, chain, runs};
+
 use super::{
     folder::{Flaws, Item, Reading},
     geometry::{Geometry, evidence::dots},
-    layout::{ATTR_DIRECTORY, END_ENTRY, ENTRY_BYTES, ShortEntry},
+    layout::{ATTR_DIRECTORY, ENTRY_BYTES, ShortEntry},
     links::Links,
     lost::LostChains,
     names,
@@ -18,8 +24,7 @@ use crate::{
     arith::{Peek, Sat},
     cluster::{
         blank_end::{Tail, is_never},
-        chain::{Budget, End, Link, Walk, run_of, walk},
-        places::Places,
+        chain::{Budget, End, Link, Walk, walk},
         set::ClusterSet,
     },
     files::end::Ends,
@@ -60,32 +65,6 @@ pub struct Survey {
     pub hollow: Option<Tail>,
     /// Lost folders were found by their "." alone: no table calls their clusters in use.
     pub dotted: bool,
-}
-
-/// The content of a folder and where each entry of it stands.
-pub struct Content {
-    /// The bytes.
-    pub bytes: Vec<u8>,
-    /// Where they stand.
-    pub places: Places,
-}
-
-impl Content {
-    fn read(medium: &dyn Medium, places: Vec<Extent>) -> Self {
-        let mut bytes = Vec::new();
-        for place in &places {
-            bytes.extend(medium.lenient(place.offset, place.length.size()).bytes);
-        }
-        Self { bytes, places: Places::of(places) }
-    }
-    /// Where entry `index` stands: bytes from the start of the volume.
-    pub fn place(&self, index: u32) -> Option<u64> {
-        self.places.place(index)
-    }
-    /// Entries there is room for.
-    pub fn entries(&self) -> u32 {
-        self.bytes.len().per(ENTRY_BYTES).narrow()
-    }
 }
 
 /// What the entries of files say.
@@ -466,107 +445,6 @@ impl Surveyor<'_> {
         number
     }
 
-    /// Folders behind an end mark are real when they name themselves and the folder they stand in, and
-    /// their chains are nobody else's. True when one was taken: it has to be read.
-    fn accept_folders_behind(&mut self) -> bool {
-        let mut left = Vec::new();
-        let mut taken = false;
-        for (folder, place, item) in std::mem::take(&mut self.behind) {
-            let first = item.entry.first_cluster(self.geometry.wide());
-            let own = self.node(folder).map_or(0, |node| node.first);
-            // The root is 0 in "..", also on FAT32 (specification, "FAT Directory Structure").
-            let above = if folder == 0 { 0 } else { own };
-            let real = item.entry.is_folder()
-                && self.geometry.has(first)
-                && !self.heads.contains(first.size())
-                && self.dots_at(first) == Some((first, above));
-            if real && self.take_behind(folder, place, &item, |walk| walk.length > 0) {
-                taken = true;
-            } else {
-                left.push((folder, place, item));
-            }
-        }
-        self.behind = left;
-        taken
-    }
-
-    /// Takes the folder at `head` with the entry behind an end mark that names it, whatever the table says of it.
-    pub(super) fn take_named(&mut self, head: u32) -> bool {
-        let wide = self.geometry.wide();
-        let is_it = |item: &Item| item.entry.is_folder() && item.entry.first_cluster(wide) == head;
-        let Some(at) = self.behind.iter().position(|(_, _, item)| is_it(item)) else { return false };
-        let (folder, place, item) = self.behind.remove(at);
-        let number = self.add(folder, place, &item, Reached::BehindEnd);
-        self.heads.insert(head.size());
-        self.waiting_folders.push_back(number);
-        self.tree.notes.entry(folder).or_default().tail_is_real = true;
-        self.lost = None;
-        true
-    }
-
-    /// Files behind an end mark are real when their chains fit and are nobody else's: what else a
-    /// volume holds has its clusters by now.
-    fn accept_files_behind(&mut self) {
-        for (folder, place, item) in std::mem::take(&mut self.behind) {
-            let first = item.entry.first_cluster(self.geometry.wide());
-            if item.entry.is_folder() || !self.geometry.has(first) || self.heads.contains(first.size()) {
-                continue;
-            }
-            let needed = self.geometry.clusters_for(item.entry.size.get().wide());
-            let there = self.take_behind(folder, place, &item, |walk| walk.length == needed);
-            // Where the tables are lost nothing has a chain: what is nobody's, and begins as its name says, is its own.
-            if !there && self.dotted && self.is_clear_row(first, needed) && self.agrees(&item.name, first) {
-                let number = self.add(folder, place, &item, Reached::BehindEnd);
-                self.heads.insert(first.size());
-                self.waiting_files.push(number);
-                self.tree.notes.entry(folder).or_default().tail_is_real = true;
-            }
-        }
-        self.accept_end_marks();
-        // What was taken for a file can turn out to be a folder.
-        while !self.queue.is_empty() {
-            self.read_folders();
-        }
-        self.resolve_files();
-    }
-
-    /// An end mark with entries behind it that are real is one of them, and has lost its first letter.
-    fn accept_end_marks(&mut self) {
-        let mut left = Vec::new();
-        for (folder, place, item) in std::mem::take(&mut self.tree.deleted) {
-            let first = item.entry.first_cluster(self.geometry.wide());
-            let needed = self.geometry.clusters_for(item.entry.size.get().wide());
-            let hides = self.tree.notes.get(&folder).is_some_and(|notes| notes.tail_is_real);
-            let real = self.dotted
-                && hides
-                && self.medium.lenient(place, 1).bytes.byte(0) == END_ENTRY
-                && self.is_clear_row(first, needed)
-                && self.agrees(&item.name, first);
-            if real {
-                let number = self.add(folder, place, &item, Reached::Undeleted);
-                self.heads.insert(first.size());
-                self.waiting_files.push(number);
-            } else {
-                left.push((folder, place, item));
-            }
-        }
-        self.tree.deleted = left;
-    }
-
-    fn take_behind(&mut self, folder: u32, place: u64, item: &Item, right: impl Fn(&Walk) -> bool) -> bool {
-        let first = item.entry.first_cluster(self.geometry.wide());
-        let walk = self.walk(first);
-        let fits = walk.end == End::Proper && walk.meets.is_none() && right(&walk);
-        if fits {
-            let number = self.add(folder, place, item, Reached::BehindEnd);
-            self.heads.insert(first.size());
-            self.claim(number, &walk);
-            self.tree.notes.entry(folder).or_default().tail_is_real = true;
-            self.lost = None;
-        }
-        fits
-    }
-
     fn finish(mut self) -> Survey {
         let lost = self.take_lost();
         let (mut free, mut bad, mut first_free) = (0_u32, 0_u32, None);
@@ -644,103 +522,5 @@ impl Surveyor<'_> {
             }
         }
         Some(tail)
-    }
-}
-
-/// Where a folder lies along the believed chain from `first`, `length` clusters long.
-fn places(
-    medium: &dyn Medium,
-    links: &mut Links,
-    geometry: &Geometry,
-    root: bool,
-    first: u32,
-    length: u32,
-) -> Vec<Extent> {
-    let mut places = Vec::new();
-    if root && !geometry.wide() {
-        places.push(Extent::new(geometry.root_offset(), geometry.root_bytes()));
-    } else {
-        let each = geometry.cluster_bytes().wide();
-        let most = FOLDER_LIMIT.narrow().per(geometry.cluster_bytes()).max(1);
-        for cluster in chain(medium, links, first, length.min(most)) {
-            let place = Extent::new(geometry.cluster_offset(cluster), each);
-            match places.last_mut() {
-                Some(last) if Extent::end(*last) == place.offset => last.length = last.length.plus(each),
-                _ => places.push(place),
-            }
-        }
-    }
-    places
-}
-
-/// The first `length` clusters of the believed chain from `first`.
-pub fn chain(medium: &dyn Medium, links: &mut Links, first: u32, length: u32) -> Vec<u32> {
-    let runs = runs(medium, links, first, length);
-    runs.into_iter().flat_map(|(first, count)| run_of(first, count)).collect()
-}
-
-/// The same as first cluster and length of each piece.
-pub fn runs(medium: &dyn Medium, links: &mut Links, first: u32, length: u32) -> Vec<(u32, u32)> {
-    let mut runs: Vec<(u32, u32)> = Vec::new();
-    let (mut at, mut found) = (first, 0_u32);
-    while found < length && links.geometry().has(at) {
-        found = found.plus(1);
-        match runs.last_mut() {
-            Some((start, count)) if start.plus(*count) == at => *count = count.plus(1),
-            _ => runs.push((at, 1)),
-        }
-        match links.get(medium, at) {
-            Link::Next(next) => at = next,
-            _ => break,
-        }
-    }
-    runs
-}
-
-impl Survey {
-    /// True when folders lie behind the end of the image or of what was stored: what is in them cannot be
-    /// told from what nobody owns.
-    pub fn has_unseen(&self) -> bool {
-        self.tree.below_root().any(|(_, node)| node.folder && node.is_unseen())
-    }
-
-    fn ranges(&mut self, medium: &dyn Medium, number: u32) -> Vec<Extent> {
-        let (first, length) = self.tree.node(number).map_or((0, 0), |node| (node.first, node.length));
-        places(medium, &mut self.links, &self.geometry, number == 0, first, length)
-    }
-    /// Where the entries of folder `number` stand.
-    pub fn places(&mut self, medium: &dyn Medium, number: u32) -> Places {
-        Places::of(self.ranges(medium, number))
-    }
-    /// The content of folder `number`.
-    pub fn content(&mut self, medium: &dyn Medium, number: u32) -> Content {
-        let ranges = self.ranges(medium, number);
-        Content::read(medium, ranges)
-    }
-    /// The clusters of node `number`, in order.
-    pub fn clusters(&mut self, medium: &dyn Medium, number: u32) -> Vec<u32> {
-        let (first, length) = self.tree.node(number).map_or((0, 0), |node| (node.first, node.length));
-        chain(medium, &mut self.links, first, length)
-    }
-    /// The ranges of the volume that hold the content of node `number`, cut at its size.
-    pub fn extents(&mut self, medium: &dyn Medium, number: u32) -> Vec<Extent> {
-        let size = self.tree.node(number).map_or(0, |node| match node.size_without_a_bit(&self.geometry) {
-            _ if node.folder => u64::MAX,
-            Some(told) => told.wide(),
-            None => node.size(),
-        });
-        let (first, length) = self.tree.node(number).map_or((0, 0), |node| (node.first, node.length));
-        let each = self.geometry.cluster_bytes().wide();
-        let mut left = size;
-        let mut extents: Vec<Extent> = Vec::new();
-        for (cluster, count) in runs(medium, &mut self.links, first, length) {
-            let take = count.wide().times(each).min(left);
-            if take == 0 {
-                break;
-            }
-            left = left.minus(take);
-            extents.push(Extent::new(self.geometry.cluster_offset(cluster), take));
-        }
-        extents
     }
 }
