@@ -350,7 +350,10 @@ impl Surveyor<'_> {
                 return;
             }
         }
-        if self.passes_over(number, node, &walk, needed) || self.led_astray(number, node, &walk, needed) {
+        if self.passes_over(number, node, &walk, needed)
+            || self.led_astray(number, node, &walk, needed)
+            || self.rival_tails(number, node, &walk, needed)
+        {
             return;
         }
         let own = walk.meets.map_or(walk.length, |(_, before)| before);

@@ -97,7 +97,7 @@ pub(super) fn set_runs(record: &mut Vec<u8>, at: usize, runs: &[super::runs::Run
 }
 
 /// The length that an attribute has by where its value, or its run list, ends.
-fn natural_length(bytes: &[u8]) -> Option<usize> {
+pub(super) fn natural_length(bytes: &[u8]) -> Option<usize> {
     if bytes.byte(8) == 0 {
         let at = usize::from(bytes.le16(20));
         let end = aligned(at.plus(bytes.le32(16).size()));

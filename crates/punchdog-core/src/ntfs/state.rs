@@ -234,7 +234,7 @@ pub(super) fn judge(
             Reached::Below => (State::Damaged, Some("in a folder that hosts do not find")),
             _ if file.notes.contains(Notes::STRUCK) => (
                 State::Damaged,
-                Some("its content is whole, but a byte of its record was struck: hosts do not open it"),
+                Some("its content is whole, but bytes of its record were written over: hosts do not open it"),
             ),
             _ if file.notes.contains(Notes::MISLISTED) => (
                 State::Damaged,

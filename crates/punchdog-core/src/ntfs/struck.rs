@@ -7,12 +7,15 @@
 
 use super::{
     build::aligned,
+    edit::natural_length,
     layout::{END_ALIGN, NAME_HEAD, OUTSIDE, RECORD_VIEW, RESIDENT, kind, put},
     record::{Attribute, Broken, Head, attributes},
     runs::decode,
 };
 use crate::arith::{Peek, Sat};
 
+/// Bytes behind a run list in which no other attribute has room.
+const SLACK: usize = RESIDENT;
 /// Attributes of one record that are put right.
 const MOST: usize = 4;
 
@@ -141,7 +144,8 @@ impl Struck<'_> {
     /// An attribute begins there that looks as those of its type do, and another one or the end follows it.
     fn fits(&self, rest: &[u8]) -> bool {
         let (of, length) = (rest.le32(0), rest.le32(4).size());
-        let there_is = |of: u32| of != 0 && of.trailing_zeros() >= 4 && of <= 0x100;
+        // F0 there was in one old version, and on no volume that was looked at.
+        let there_is = |of: u32| of != 0 && of.trailing_zeros() >= 4 && of <= 0x100 && of != 0xF0;
         if !there_is(of)
             || of < self.before
             || length.rest(8) != 0
@@ -166,16 +170,17 @@ impl Struck<'_> {
         let twin = |other: &Attribute<'_>| {
             other.at < self.at && other.kind() == attribute.kind() && other.name() == attribute.name()
         };
-        match attribute.kind() {
+        let room = match attribute.kind() {
             // Its pieces may stand in one record.
             kind::DATA => !list.iter().any(twin) || attribute.first_vcn() > 0 && !attribute.resident(),
             kind::STANDARD | kind::LIST | kind::REPARSE => !list.iter().any(twin),
             kind::INDEX_ROOT | kind::INDEX_ALLOCATION => indexed,
             // That of $MFT has no name.
             kind::BITMAP => indexed || attribute.name().is_empty(),
-            // What is counted and what is there stand together.
-            of => (of == kind::EXTENDED_INFO) == (next == kind::EXTENDED),
-        }
+            _ => true,
+        };
+        // How long properties are stands right in front of them.
+        room && (attribute.kind() == kind::EXTENDED_INFO) == (next == kind::EXTENDED)
     }
 }
 
@@ -187,7 +192,9 @@ fn looks_right(attribute: &Attribute<'_>, clusters: u64) -> bool {
     let named =
         matches!(of, kind::DATA | kind::INDEX_ROOT | kind::INDEX_ALLOCATION | kind::BITMAP | kind::LOGGED);
     let units = attribute.name();
-    if long > 0 && (!named || units.chunks_exact(2).any(|unit| unit.le16(0) == 0)) {
+    if of == kind::LOGGED && long == 0
+        || long > 0 && (!named || units.chunks_exact(2).any(|unit| unit.le16(0) == 0))
+    {
         return false;
     }
     if attribute.resident() {
@@ -218,4 +225,45 @@ fn looks_right(attribute: &Attribute<'_>, clusters: u64) -> bool {
         && runs == aligned(head.plus(long.times(2)))
         && bad.is_none()
         && held == attribute.clusters()
+        // It ends with its run list; where that got shorter, a little behind it.
+        && natural_length(bytes).is_some_and(|natural| bytes.len().minus(natural) < SLACK)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ntfs::{
+        build::{FileName, Outside, Record, Times, outside, resident, standard},
+        layout::unfix,
+        runs::Run,
+    };
+
+    #[test]
+    fn any_byte_of_the_type_of_what_stands_behind_the_content_is_told() {
+        let times = Times::all(1);
+        let name =
+            FileName { parent: 5, times, sizes: (4096, 600), attributes: 0, space: 0, name: "rings.csv" };
+        let runs = [Run::new(4, 1)];
+        let record = Record::new(40, 1, 0)
+            .with(resident(kind::STANDARD, "", &standard(times, 0, 0)))
+            .with(resident(kind::NAME, "", &name.bytes()))
+            .with(outside(kind::DATA, "", Outside::plain(&runs, 600, 4096)))
+            .with(resident(kind::EXTENDED_INFO, "", &[8, 0, 0, 0, 24, 0, 0, 0]))
+            .with(resident(kind::EXTENDED, "", &[1; 24]));
+        let mut sound = record.bytes(1024).expect("there is room");
+        unfix(&mut sound);
+        let at =
+            attributes(&sound).0.iter().find(|a| a.kind() == kind::EXTENDED_INFO).expect("it is there").at;
+        let mut told = 0;
+        for byte in 0..=u8::MAX {
+            let mut struck = sound.clone();
+            put(&mut struck, at, &[byte]);
+            // Some other types read as well, and nothing is wrong then.
+            if attributes(&struck).1.is_some() {
+                assert_eq!(unstruck(&struck, 100).as_ref(), Some(&sound), "{byte:02X}");
+                told += 1;
+            }
+        }
+        assert!(told > 240, "{told}");
+    }
 }

@@ -84,19 +84,10 @@ impl<G: Clone> Subjects<G> {
                     values.push((format!("{other} {at}"), clusters[at]));
                 }
             }
-            // Where the rest of the other is as long as what comes next here, each fits the length of both.
-            let alike = |value: u32| {
-                let other = others.iter().find(|(_, clusters)| clusters.contains(&value));
-                let rest = other.map(|(_, clusters)| clusters.iter().skip_while(|c| **c != value).count());
-                rest == Some(own.len() - place - 1)
-            };
             for (name, value) in values.into_iter().filter(|(_, value)| *value != right) {
                 let mut patient = self.patient.clone();
                 (self.set_link)(&mut patient, *cluster, value);
-                let (found, mut wrong) = mended(&patient);
-                if alike(value) && wrong.len() <= 2 {
-                    wrong.retain(|one| one != path && !name.starts_with(one));
-                }
+                let (found, wrong) = mended(&patient);
                 told.push((format!("{path}: link {place} to {name}"), found, wrong));
             }
         }

@@ -122,7 +122,7 @@ impl Surveyor<'_> {
         }
         let walk = self.walk(node.first);
         if walk.meets == Some((node.first, 0)) {
-            if self.rivals(number, &node, &walk) {
+            if self.rivals(number, &node, &walk) || self.rival_tails(number, &walk, needed) {
                 return;
             }
             self.change(number, |node| node.flaws.set(Flaws::MET));
@@ -240,7 +240,7 @@ impl Surveyor<'_> {
             self.claim(number, &walk);
             return;
         }
-        if self.passes_over(number, &walk, needed) {
+        if self.passes_over(number, &walk, needed) || self.rival_tails(number, &walk, needed) {
             return;
         }
         let original = walk.clone();
