@@ -22,6 +22,17 @@ pub(crate) fn lengths(own: u32, needed: u32) -> impl Iterator<Item = u32> {
     needed.minus(own.minus(1))..=needed
 }
 
+/// Where in a chain the end of it begins that another one leads into at `into`, if that has `shared` clusters: how many stand
+/// before it, and the last of these.
+pub(crate) fn before_tail(all: &[u32], into: u32, shared: u32) -> Option<(usize, u32)> {
+    let kept = all.iter().position(|cluster| *cluster == into)?;
+    let last = all.get(kept.checked_sub(1)?)?;
+    (all.len().minus(kept) == shared.size()).then_some((kept, *last))
+}
+
+/// Searches of one survey for the file that has a cluster: each goes through all chains.
+pub(crate) const SEARCHES: u32 = 8;
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -37,6 +48,9 @@ mod tests {
         assert_eq!(kept(&[16, 17, 18, 19], &lost, 7), Some(0), "the entry names the wrong one");
         assert_eq!(kept(&own, &[30, 31, 32], 10), None, "another's");
         assert_eq!(kept(&own, &own, 10), None, "itself");
+        assert_eq!(before_tail(&own, 16, 4), Some((3, 12)));
+        assert_eq!(before_tail(&own, 16, 3), None, "another length");
+        assert_eq!(before_tail(&own, 10, 7), None, "all of it");
         assert_eq!(lengths(7, 10).collect::<Vec<u32>>(), [4, 5, 6, 7, 8, 9, 10]);
     }
 }

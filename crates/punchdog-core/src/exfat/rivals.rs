@@ -9,6 +9,7 @@ use crate::{
     cluster::{
         chain::{End, Walk, run_of},
         lengths::Runs,
+        skipped::before_tail,
     },
 };
 
@@ -55,18 +56,14 @@ impl Surveyor<'_> {
         if node.folder || !fits || !self.budget.spend(needed) {
             return false;
         }
+        let shared = needed.minus(before);
+        let Some(lost) = self.tail(shared, 0) else { return false };
         let Some((other, theirs)) = self.holder(into) else { return false };
         let Some(had) = self.node(other).cloned().filter(|had| !had.flaws.intersects(DOUBTFUL)) else {
             return false;
         };
         let all: Vec<u32> = theirs.iter().flat_map(|(first, count)| run_of(*first, *count)).collect();
-        let shared = needed.minus(before);
-        let kept = all.iter().position(|cluster| *cluster == into).unwrap_or(0);
-        let Some(wrong) = kept.checked_sub(1).and_then(|last| all.get(last).copied()) else { return false };
-        if had.row || all.len().minus(kept) != shared.size() {
-            return false;
-        }
-        let Some(lost) = self.tail(shared, 0) else { return false };
+        let Some((kept, wrong)) = before_tail(&all, into, shared).filter(|_| !had.row) else { return false };
         let (said, good) = (cut(&walk.runs, needed), cut(&theirs, kept.narrow()));
         let otherwise: Runs = good.iter().chain(&lost).copied().collect();
         let told = self.ends(node, &said) == Some(true) || self.ends(&had, &otherwise) == Some(true);
@@ -84,8 +81,9 @@ impl Surveyor<'_> {
         true
     }
 
-    /// The file that has a cluster, and all that it has.
+    /// The file that has a cluster, and all that it has; not told any more after a few searches.
     fn holder(&mut self, cluster: u32) -> Option<(u32, Runs)> {
+        self.searches = self.searches.checked_sub(1)?;
         let files = self.out.tree.below_root().filter(|(_, node)| !node.folder && node.length > 0);
         let files: Vec<(u32, u32, u32, bool)> =
             files.map(|(number, node)| (number, node.first, node.length, node.row)).collect();

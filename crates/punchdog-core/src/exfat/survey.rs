@@ -27,6 +27,7 @@ use crate::{
         blank_end::{Tail, is_never},
         chain::{Budget, End, Link, Walk, run_of, walk},
         set::ClusterSet,
+        skipped::SEARCHES,
     },
     files::end::Ends,
     medium::{Extent, Medium, MediumError},
@@ -80,6 +81,8 @@ pub(super) struct Surveyor<'m> {
     pub(super) open: Option<Unclaimed>,
     pub(super) budget: Budget,
     pub(super) ends: Ends,
+    /// Searches for the file that has a cluster that may still be made.
+    pub(super) searches: u32,
     /// Where lost folders may begin, and whether the bitmap was believed when they were looked for.
     pub(super) starts: Option<(bool, Vec<u32>)>,
     /// Clusters that read as later ones of folders, found when first asked for, and whether the bitmap was believed then.
@@ -130,6 +133,7 @@ pub fn survey(
         open: None,
         budget: Budget::new(geometry.clusters),
         ends: Ends::new(),
+        searches: SEARCHES,
         starts: None,
         pieces: None,
         broken_off: Vec::new(),

@@ -207,6 +207,9 @@ impl FsInfo {
 /// Bytes in a folder entry.
 pub const ENTRY_BYTES: usize = 32;
 
+/// Bytes of a folder at most: 65,536 entries (specification, "FAT Directory Structure"; Linux 6.12, `fs/fat/fat.h`).
+pub const FOLDER_LONGEST: usize = 65_536 * ENTRY_BYTES;
+
 /// A short folder entry (specification, "FAT Directory Structure").
 #[derive(Debug, Clone, Copy, PartialEq, Eq, FromBytes, IntoBytes, Immutable, KnownLayout, Unaligned)]
 #[repr(C)]

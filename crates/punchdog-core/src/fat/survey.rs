@@ -14,7 +14,7 @@ pub use content::{Content, chain, runs};
 use super::{
     folder::{Flaws, Item, Reading},
     geometry::{Geometry, evidence::dots},
-    layout::{ATTR_DIRECTORY, ENTRY_BYTES, ShortEntry},
+    layout::{ATTR_DIRECTORY, ENTRY_BYTES, FOLDER_LONGEST, ShortEntry},
     links::Links,
     lost::LostChains,
     names,
@@ -26,6 +26,7 @@ use crate::{
         blank_end::{Tail, is_never},
         chain::{Budget, End, Link, Walk, walk},
         set::ClusterSet,
+        skipped::SEARCHES,
     },
     files::end::Ends,
     medium::{Extent, Medium, MediumError},
@@ -37,7 +38,7 @@ use zerocopy::FromZeros;
 
 /// Bytes of a folder that are read: 65536 entries (specification, "FAT Directory Structure"), and
 /// as much again for a chain that runs on too far.
-const FOLDER_LIMIT: usize = 4 << 20;
+const FOLDER_LIMIT: usize = 2 * FOLDER_LONGEST;
 /// Folders that are read side by side.
 const BATCH: usize = 64;
 
@@ -89,6 +90,8 @@ pub(super) struct Surveyor<'m> {
     seen: ClusterSet,
     pub(super) budget: Budget,
     pub(super) ends: Ends,
+    /// Searches for the file that has a cluster that may still be made.
+    pub(super) searches: u32,
     queue: VecDeque<u32>,
     /// Nodes whose chains do not fit as they stand, not yet looked into.
     pub(super) newly_met: Vec<u32>,
@@ -151,6 +154,7 @@ impl<'m> Surveyor<'m> {
             seen: bits(),
             budget: Budget::new(geometry.clusters()),
             ends: Ends::new(),
+            searches: SEARCHES,
             queue: VecDeque::new(),
             newly_met: Vec::new(),
             waiting_folders: VecDeque::new(),

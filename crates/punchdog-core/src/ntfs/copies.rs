@@ -34,17 +34,21 @@ pub(super) fn settle(medium: &dyn Medium, mft: &Mft, records: &mut Records, stra
             pairs.entry(one).or_default().push(other);
         }
     }
+    let mut copies: BTreeMap<u32, u32> = BTreeMap::new();
     for (one, others) in pairs {
-        let Some(other) = others.first().copied().filter(|first| others.iter().all(|of| of == first)) else {
-            continue;
-        };
-        if is_copy(medium, mft, records, (one, other)) {
-            records.drop_copy(one, other);
-            for stray in strays.iter_mut().filter(|stray| number(stray.reference) == u64::from(one)) {
-                stray.why = Why::Lost;
-            }
+        let alone = others.first().copied().filter(|first| others.iter().all(|of| of == first));
+        if let Some(other) = alone.filter(|other| is_copy(medium, mft, records, (one, *other))) {
+            copies.insert(one, other);
         }
     }
+    if copies.is_empty() {
+        return;
+    }
+    let is_of = |stray: &&mut Stray| {
+        u32::try_from(number(stray.reference)).is_ok_and(|number| copies.contains_key(&number))
+    };
+    strays.iter_mut().filter(is_of).for_each(|stray| stray.why = Why::Lost);
+    records.drop_copies(copies);
 }
 
 /// `one` holds what `other` does, times and all. Names alone do not tell it: a file that is saved over another has its name
@@ -72,17 +76,19 @@ fn is_copy(medium: &dyn Medium, mft: &Mft, records: &Records, (one, other): (u32
 }
 
 impl Records {
-    /// Takes a record for one that cannot be read.
-    fn drop_copy(&mut self, of: u32, original: u32) {
-        self.files.retain(|file| file.number != of);
-        self.flaws.retain(|(number, _)| *number != of);
-        if let Some(usage) = self.uses.get_mut(of.size()) {
-            *usage = Use::Noise;
+    /// Takes records for such that cannot be read.
+    fn drop_copies(&mut self, copies: BTreeMap<u32, u32>) {
+        self.files.retain(|file| !copies.contains_key(&file.number));
+        self.flaws.retain(|(number, _)| !copies.contains_key(number));
+        for of in copies.keys() {
+            if let Some(usage) = self.uses.get_mut(of.size()) {
+                *usage = Use::Noise;
+            }
         }
-        self.copies.push((of, original));
+        self.copies = copies;
     }
     /// The record of which this one holds a copy.
     pub(super) fn copy_of(&self, number: u32) -> Option<u32> {
-        self.copies.iter().find(|(copy, _)| *copy == number).map(|(_, original)| *original)
+        self.copies.get(&number).copied()
     }
 }

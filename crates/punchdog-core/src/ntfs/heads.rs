@@ -20,7 +20,7 @@ use super::{
     tree::{Stray, Why},
 };
 use crate::arith::{Peek, Sat};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Bytes of the head that say what the record is: sequence, links, first attribute, flags, sizes.
 const FIRST: usize = 20;
@@ -202,20 +202,19 @@ pub(super) fn without_first(number: u32, record: &[u8]) -> Option<Vec<u8>> {
 
 impl Records {
     /// Records whose heads do not say how often they were used.
-    fn headless(&self) -> Vec<u32> {
+    fn headless(&self) -> BTreeSet<u32> {
         let of = |(number, flaw): &(u32, Flaw)| matches!(flaw, Flaw::Head(_, false)).then_some(*number);
         self.flaws.iter().filter_map(of).collect()
     }
 
-    fn set_sequence(&mut self, number: u32, told: u16) {
-        if let Ok(at) = self.files.binary_search_by_key(&number, |file| file.number)
-            && let Some(file) = self.files.get_mut(at)
-        {
-            file.sequence = told;
-        }
+    /// Takes this for how often a record was used; gives what was.
+    pub(super) fn set_sequence(&mut self, number: u32, told: u16) -> Option<u16> {
+        let at = self.files.binary_search_by_key(&number, |file| file.number).ok()?;
+        let was = std::mem::replace(&mut self.files.get_mut(at)?.sequence, told);
         if let Some(own) = self.sequences.get_mut(number.size()) {
             *own = told;
         }
+        Some(was)
     }
 
     /// Folders: the names that stand in them say how often their records were used.
@@ -224,48 +223,50 @@ impl Records {
         if headless.is_empty() {
             return;
         }
-        let mut votes: HashMap<u64, u32> = HashMap::new();
+        let mut votes: BTreeMap<u64, u32> = BTreeMap::new();
         for name in self.names.iter().filter(|name| self.live(name.file).is_some()) {
             if u32::try_from(number(name.parent)).is_ok_and(|folder| headless.contains(&folder)) {
                 let count = votes.entry(name.parent).or_default();
                 *count = count.plus(1);
             }
         }
-        for folder in headless {
-            let own = votes.iter().filter(|(parent, _)| number(**parent) == u64::from(folder));
-            if let Some((parent, _)) = own.max_by_key(|(parent, count)| (**count, **parent)) {
-                self.set_sequence(folder, sequence(*parent));
-            }
+        let mut best: BTreeMap<u64, (u32, u64)> = BTreeMap::new();
+        for (parent, count) in votes {
+            let own = best.entry(number(parent)).or_default();
+            *own = (*own).max((count, parent));
+        }
+        for (folder, (_, parent)) in best {
+            self.set_sequence(folder.narrow(), sequence(parent));
         }
     }
 
     /// Files: the entry that has their very name does; what none names, and $MFT's bitmap has as free, is.
     pub(super) fn number_files(&mut self, strays: &mut Vec<Stray>, in_use: Option<&[u8]>) {
-        for of in self.headless() {
-            let Some(file) = self.live(of).cloned() else { continue };
-            // The name that an entry has, in the list of all.
-            let named = |stray: &Stray| {
-                let of_it = stray.why == Why::Reused && number(stray.reference) == u64::from(of);
-                super::outvoted::named(self, &file, stray).filter(|_| of_it)
-            };
-            let told: Vec<(u16, u32)> =
-                strays.iter().filter_map(|stray| Some((sequence(stray.reference), named(stray)?))).collect();
-            strays.retain(|stray| named(stray).is_none());
-            for (sequence, name) in told {
-                self.set_sequence(of, sequence);
-                if let Some(name) = self.names.get_mut(name.size()) {
-                    name.indexed = true;
-                }
+        let headless = self.headless();
+        if headless.is_empty() {
+            return;
+        }
+        strays.retain(|stray| {
+            let of = u32::try_from(number(stray.reference)).ok();
+            let of = of.filter(|of| stray.why == Why::Reused && headless.contains(of));
+            let Some(file) = of.and_then(|of| self.live(of)).cloned() else { return true };
+            let Some(name) = super::outvoted::named(self, &file, stray) else { return true };
+            self.set_sequence(file.number, sequence(stray.reference));
+            if let Some(name) = self.names.get_mut(name.size()) {
+                name.indexed = true;
             }
-            let indexed = self.names_of(&file).iter().any(|name| name.indexed);
-            let free = in_use.is_some_and(|bits| bits.byte(of.per(8).size()) >> of.rest(8) & 1 == 0);
-            if !indexed && free {
-                self.note(of, Notes::DELETED);
-                if let Some(usage) = self.uses.get_mut(of.size()) {
-                    *usage = Use::Free;
-                }
-                self.flaws.retain(|(number, _)| *number != of);
+            false
+        });
+        let marked = |of: u32| in_use.is_none_or(|bits| bits.byte(of.per(8).size()) >> of.rest(8) & 1 == 1);
+        let named =
+            |of: u32| self.live(of).is_some_and(|file| self.names_of(file).iter().any(|name| name.indexed));
+        let free: BTreeSet<u32> = headless.into_iter().filter(|of| !marked(*of) && !named(*of)).collect();
+        for of in &free {
+            self.note(*of, Notes::DELETED);
+            if let Some(usage) = self.uses.get_mut(of.size()) {
+                *usage = Use::Free;
             }
         }
+        self.flaws.retain(|(number, _)| !free.contains(number));
     }
 }

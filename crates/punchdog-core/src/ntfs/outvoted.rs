@@ -166,9 +166,7 @@ impl Records {
     }
     /// Takes another sequence number for a file's.
     fn renumber(&mut self, number: u32, told: u16) {
-        let Ok(at) = self.files.binary_search_by_key(&number, |file| file.number) else { return };
-        let Some(file) = self.files.get_mut(at) else { return };
-        let flaw = Flaw::Sequence(std::mem::replace(&mut file.sequence, told), told);
-        self.flaws.push((number, flaw));
+        let was = self.set_sequence(number, told);
+        self.flaws.extend(was.map(|was| (number, Flaw::Sequence(was, told))));
     }
 }

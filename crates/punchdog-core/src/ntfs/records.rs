@@ -19,7 +19,11 @@ use crate::{
 };
 use bitflags::bitflags;
 use rayon::prelude::*;
-use std::{cell::Cell, collections::HashMap, ops::Range};
+use std::{
+    cell::Cell,
+    collections::{BTreeMap, HashMap},
+    ops::Range,
+};
 
 /// Bytes of records that are read at once.
 const LONG: usize = 4 << 20;
@@ -260,7 +264,7 @@ pub struct Records {
     /// Ids that files are looked up by, and reparse points, by file.
     pub marks: Vec<Mark>,
     /// Records that hold a copy of another, with that one.
-    pub(super) copies: Vec<(u32, u32)>,
+    pub(super) copies: BTreeMap<u32, u32>,
     /// Files of which a record that extends theirs was struck.
     struck: Vec<u32>,
     by_name: HashMap<Box<str>, u32>,

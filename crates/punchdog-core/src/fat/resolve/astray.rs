@@ -10,15 +10,13 @@ use crate::{
     },
     fat::{
         folder::{Flaws, looks_like_folder},
-        layout::{END_ENTRY, ENTRY_BYTES},
+        layout::{END_ENTRY, ENTRY_BYTES, FOLDER_LONGEST},
         links::Because,
         survey::{Surveyor, chain},
     },
 };
 use std::{cmp::Reverse, collections::HashMap};
 
-/// Bytes of a folder at most (Linux 6.12, `fs/fat/fat.h`, `FAT_MAX_DIR_SIZE`).
-const LONGEST: usize = 65_536 * ENTRY_BYTES;
 /// Clusters at the end of a folder's chain that are looked at.
 const STRAY: usize = 4096;
 /// Lost chains that are held against one file, and against all folders.
@@ -94,7 +92,7 @@ impl Surveyor<'_> {
             return None;
         }
         // A folder has 65,536 entries at most: what is behind these is none of it.
-        let most = LONGEST.per(self.geometry.cluster_bytes().size()).max(1);
+        let most = FOLDER_LONGEST.per(self.geometry.cluster_bytes().size()).max(1);
         let clusters: Vec<u32> = walk.clusters().take(most.plus(1)).collect();
         let ends = clusters.iter().enumerate().skip(1).rev().take(STRAY.plus(1));
         let is_stray = |(at, cluster): &(usize, &u32)| *at >= most || !self.goes_on_as_folder(**cluster);

@@ -5,7 +5,10 @@
 
 use crate::{
     arith::Sat,
-    cluster::chain::{End, Link, Walk, run_of},
+    cluster::{
+        chain::{End, Link, Walk, run_of},
+        skipped::before_tail,
+    },
     fat::{
         folder::Flaws,
         links::Because,
@@ -54,22 +57,20 @@ impl Surveyor<'_> {
         if !fits || !self.budget.spend(needed) {
             return false;
         }
-        let Some((other, theirs)) = self.holder(into) else { return false };
-        let nodes = (self.node(number).cloned(), self.node(other).cloned());
-        let (Some(node), Some(had)) = nodes else { return false };
-        let all: Vec<u32> = theirs.iter().flat_map(|(first, count)| run_of(*first, *count)).collect();
         let shared = needed.minus(before);
-        let kept = all.iter().position(|cluster| *cluster == into).unwrap_or(0);
-        let Some(wrong) = kept.checked_sub(1).and_then(|last| all.get(last).copied()) else { return false };
-        if is_doubtful(&had) || all.len().minus(kept) != shared.size() {
-            return false;
-        }
         let lost = self.with_lost(|s, lost| {
             let mut all =
                 lost.of_length(shared, |head| s.is_unclaimed(head) && !s.heads.contains(head.size()));
             all.next().filter(|_| all.next().is_none())
         });
         let Some(head) = lost else { return false };
+        let Some((other, theirs)) = self.holder(into) else { return false };
+        let nodes = (self.node(number).cloned(), self.node(other).cloned());
+        let (Some(node), Some(had)) = nodes else { return false };
+        let all: Vec<u32> = theirs.iter().flat_map(|(first, count)| run_of(*first, *count)).collect();
+        let Some((kept, wrong)) = before_tail(&all, into, shared).filter(|_| !is_doubtful(&had)) else {
+            return false;
+        };
         let tail = self.walk(head);
         let mut good = Walk { runs: theirs.clone(), ..walk.clone() };
         super::cut(&mut good, kept.narrow());
@@ -96,8 +97,9 @@ impl Surveyor<'_> {
         true
     }
 
-    /// The file that has a cluster, and all that it has.
+    /// The file that has a cluster, and all that it has; not told any more after a few searches.
     fn holder(&mut self, cluster: u32) -> Option<(u32, Vec<(u32, u32)>)> {
+        self.searches = self.searches.checked_sub(1)?;
         let files = (0_u32..).zip(&self.tree.nodes).filter(|(_, node)| !node.folder && node.length > 0);
         let files: Vec<(u32, u32, u32)> =
             files.map(|(number, node)| (number, node.first, node.length)).collect();

@@ -105,26 +105,40 @@ pub(super) fn rows(survey: &Survey, medium: &dyn Medium, wanted: &[Wanted<'_>]) 
                 None => ends(survey, &allowed, medium, &[run], one.size) == Some(true),
             }
     };
-    let found: Vec<Option<Run>> = wanted
+    let found: Vec<Option<Vec<Run>>> = wanted
         .iter()
         .zip(&kinds)
         .map(|(one, kinds)| {
             let mut all = beginnings.iter().filter(|beginning| fits((one, kinds), beginning));
             let first = all.next()?;
-            all.next().is_none().then_some(Run { length: one.clusters, ..first.row })
+            all.next().is_none().then(|| vec![Run { length: one.clusters, ..first.row }])
         })
         .collect();
-    // What two of them would have is neither's.
-    let shares = |one: &Run, other: &Run| one.first < Some(other.end()) && other.first < Some(one.end());
-    let alone = |index: usize, run: &Run| {
-        let mut others = found.iter().enumerate().filter(|(other, _)| *other != index);
-        !others.any(|(_, other)| other.as_ref().is_some_and(|other| shares(run, other)))
-    };
-    let rows = found.iter().enumerate().map(|(index, run)| run.filter(|run| alone(index, run)));
-    let mut found: Vec<Option<Vec<Run>>> = rows.map(|run| run.map(|run| vec![run])).collect();
+    let mut found = unshared(found);
     let search = in_pieces::Search { medium, geometry, beginnings: &beginnings, ends: &allowed };
     search.fill(&open, wanted, &kinds, &mut found);
     found
+}
+
+/// What two files would have is neither's.
+pub(super) fn unshared(found: Vec<Option<Vec<Run>>>) -> Vec<Option<Vec<Run>>> {
+    let of = |(index, runs): (usize, &Option<Vec<Run>>)| {
+        let own = move |run: &Run| (run.first.unwrap_or(0), run.end(), index);
+        runs.iter().flatten().map(own).collect::<Vec<_>>()
+    };
+    let mut all: Vec<(u64, u64, usize)> = found.iter().enumerate().flat_map(of).collect();
+    all.sort_unstable();
+    let mut shared: HashSet<usize> = HashSet::new();
+    // How far the runs before this one reach, and whose it is that reaches furthest.
+    let mut furthest = (0, usize::MAX);
+    for (first, end, index) in all {
+        if first < furthest.0 && furthest.1 != index {
+            shared.extend([index, furthest.1]);
+        }
+        furthest = furthest.max((end, index));
+    }
+    let kept = |(index, runs)| if shared.contains(&index) { None } else { runs };
+    found.into_iter().enumerate().map(kept).collect()
 }
 
 /// The clusters of these runs, in words.

@@ -9,7 +9,7 @@
 //! one lost file are, in order, those that no record has. That is believed where sums or codes run through all of the content,
 //! or where it takes all that is nobody's and ends where its size says.
 
-use super::by_content::{Beginning, Wanted};
+use super::by_content::{Beginning, Wanted, unshared};
 use crate::{
     arith::Sat,
     cluster::set::ClusterSet,
@@ -52,18 +52,9 @@ impl Search<'_> {
             if runs.is_some() { None } else { self.of(&left, one, kinds, exact) }
         };
         let more: Vec<Option<Vec<Run>>> = wanted.iter().zip(kinds).zip(&*found).map(fits).collect();
-        // What two of them would have is neither's.
-        let shares = |one: &Run, other: &Run| one.first < Some(other.end()) && other.first < Some(one.end());
-        let alone = |index: usize, runs: &[Run]| {
-            let others = more.iter().enumerate().filter(|(other, _)| *other != index);
-            let mut others = others.filter_map(|(_, other)| other.as_ref()).flatten();
-            !others.any(|other| runs.iter().any(|run| shares(run, other)))
-        };
-        for (index, runs) in more.iter().enumerate() {
-            if let (Some(runs), Some(found)) = (runs, found.get_mut(index))
-                && alone(index, runs)
-            {
-                *found = Some(runs.clone());
+        for (found, more) in found.iter_mut().zip(unshared(more)) {
+            if more.is_some() {
+                *found = more;
             }
         }
     }
