@@ -177,7 +177,7 @@ impl Surveyor<'_> {
                 walk.clusters().for_each(|c| taken.insert(c.size()));
                 walk.length
             } else {
-                let length = self.lost_run(cluster, blank(&start), (&open, &taken));
+                let length = self.lost_run(cluster, &start, (&open, &taken));
                 taken.insert_range(cluster.size()..cluster.plus(length).size());
                 length
             };
@@ -194,6 +194,7 @@ impl Surveyor<'_> {
                 chained: chain.is_some(),
                 blank: blank(&start),
                 extension: kinds::extension(&start),
+                text: kinds::text(&start),
             });
         }
     }
@@ -203,9 +204,12 @@ impl Surveyor<'_> {
         self.medium.lenient(g.cluster_place(cluster), kinds::ENOUGH.min(g.cluster_bytes().size())).bytes
     }
 
-    /// Lost clusters in a row, up to where something else begins.
-    fn lost_run(&self, first: u32, begins_blank: bool, (open, taken): (&ClusterSet, &ClusterSet)) -> u32 {
+    /// Lost clusters in a row, up to where something else begins: a kind, or anything behind a
+    /// text, or a text behind what has ended.
+    fn lost_run(&self, first: u32, begins: &[u8], (open, taken): (&ClusterSet, &ClusterSet)) -> u32 {
         let g = self.out.geometry;
+        let is_text = kinds::extension(begins).is_none() && kinds::text(begins).is_some();
+        let is_blank = blank(begins);
         let mut length = 1_u32;
         loop {
             let next = first.plus(length);
@@ -214,13 +218,36 @@ impl Surveyor<'_> {
                 break;
             }
             let start = self.medium.lenient(g.cluster_place(next), 512).bytes;
-            let ends = if begins_blank { !blank(&start) } else { kinds::extension(&start).is_some() };
+            let ends = if is_blank {
+                !blank(&start)
+            } else {
+                // What a picture ends with can be anything, but a text is none of its own.
+                let is_next = || {
+                    (is_text || kinds::text(&start).is_some())
+                        && self.ends_with_zeros(next.minus(1))
+                        && self.ends_in_last(first, length)
+                };
+                kinds::extension(&start).is_some() || is_next()
+            };
             if ends || self.watch.stop() {
                 break;
             }
             length = length.plus(1);
         }
         length
+    }
+
+    /// What begins there ends in the last of so many clusters.
+    fn ends_in_last(&self, first: u32, count: u32) -> bool {
+        let extents = extents_of(&self.out.geometry, &[(first, count)]);
+        let room = count.minus(1).wide().times(self.out.geometry.cluster_bytes());
+        self.ends.length(self.medium, &extents).is_some_and(|length| length > room)
+    }
+
+    /// What ends within its last cluster is followed by zeros there: no letter, of whatever width, is two of them.
+    fn ends_with_zeros(&self, cluster: u32) -> bool {
+        let end = self.out.geometry.cluster_place(cluster).plus(self.out.geometry.cluster_bytes());
+        self.medium.lenient(end.minus(2), 2).bytes == [0, 0]
     }
 }
 

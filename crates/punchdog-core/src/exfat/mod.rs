@@ -335,7 +335,7 @@ fn lost(survey: &mut survey::Survey, medium: &dyn Medium) -> Vec<FileRecord> {
     for lost in survey.tree.lost.clone().into_iter().filter(|lost| !lost.blank) {
         let runs = survey.runs(medium, lost.first, lost.length, !lost.chained);
         let extents = survey::extents_of(&survey.geometry, &runs);
-        let path = adrift.child(&mend::lost_name(lost.first, lost.extension.as_deref()));
+        let path = adrift.child(&mend::lost_name(&lost));
         let room = lost.length.wide().times(survey.geometry.cluster_bytes());
         files.push(FileRecord::adrift(path, lost.bytes.unwrap_or(room), extents));
     }

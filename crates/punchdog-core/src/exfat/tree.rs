@@ -138,6 +138,8 @@ pub struct Lost {
     pub blank: bool,
     /// What their content seems to be.
     pub extension: Option<String>,
+    /// The usual extension of the plain text that it begins as.
+    pub text: Option<&'static str>,
     /// Bytes of it, where its own structure tells where it ends.
     pub bytes: Option<u64>,
 }

@@ -73,6 +73,7 @@ impl Surveyor<'_> {
                 kinds::ENOUGH.min(self.geometry.cluster_bytes().size()),
             );
             chain.extension = kinds::extension(&start.bytes);
+            chain.text = kinds::text(&start.bytes);
             if chain.folder_in.is_none() {
                 let runs = super::survey::runs(self.medium, &mut self.links, chain.head, chain.length);
                 let each = self.geometry.cluster_bytes().wide();
@@ -125,7 +126,7 @@ impl Surveyor<'_> {
             taken.extend(walk.clusters().take(own.size()).map(Sat::size));
             let end = if walk.meets.is_some() { End::Loop(head) } else { walk.end };
             let folder_in = self.dots_at(head).filter(|(own, _)| *own == head).map(|(_, parent)| parent);
-            found.push(Lost { head, length: own, end, folder_in, extension: None, bytes: None });
+            found.push(Lost { head, length: own, end, folder_in, extension: None, text: None, bytes: None });
         }
         found.sort_by_key(|lost| lost.head);
         found

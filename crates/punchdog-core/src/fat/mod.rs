@@ -206,7 +206,7 @@ impl Survey for FatSurvey {
             let places = runs
                 .into_iter()
                 .map(|(first, count)| Extent::new(geometry.cluster_offset(first), count.wide().times(each)));
-            let path = adrift.child(&mend::lost_name(lost.head, lost.extension.as_deref()));
+            let path = adrift.child(&mend::lost_name(lost.head, lost));
             let room = lost.length.wide().times(each);
             others.push(FileRecord::adrift(path, lost.bytes.unwrap_or(room), places));
         }

@@ -117,6 +117,8 @@ pub struct Lost {
     pub folder_in: Option<u32>,
     /// The usual extension of what it begins like.
     pub extension: Option<String>,
+    /// The usual extension of the plain text that it begins as.
+    pub text: Option<&'static str>,
     /// Bytes of it, where its own structure tells where it ends.
     pub bytes: Option<u64>,
 }

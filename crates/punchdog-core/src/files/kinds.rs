@@ -3,8 +3,11 @@
 
 use file_format::{FileFormat, Kind as FormatKind};
 
-use crate::formats::Format;
 pub use crate::formats::Group;
+use crate::{
+    arith::Peek,
+    formats::{self, BEGINNING, Format},
+};
 
 /// Bytes from the start of a file that suffice here.
 pub const ENOUGH: usize = 4096;
@@ -19,6 +22,11 @@ fn format_of(bytes: &[u8]) -> Option<FileFormat> {
 pub fn extension(bytes: &[u8]) -> Option<String> {
     let extension = format_of(bytes)?.extension().to_owned();
     (!extension.is_empty()).then_some(extension)
+}
+
+/// The usual extension of the plain text that begins like this.
+pub fn text(bytes: &[u8]) -> Option<&'static str> {
+    formats::begins(bytes.part(0, BEGINNING)).filter(|format| format.is_text()).map(Format::extension)
 }
 
 const SAME: &[(&str, &str)] =

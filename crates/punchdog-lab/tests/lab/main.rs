@@ -18,6 +18,7 @@ mod independent;
 mod inputs;
 mod interrupted;
 mod kinds;
+mod lost_texts;
 mod matrix;
 mod media;
 mod ntfs_files;

@@ -651,8 +651,8 @@ fn what_is_lost() {
                                             of reach.
                                             risks-files · bytes 26624 to 26687
               exfat/lost-clusters           1 cluster belongs to nothing, and all is blank: from 14 on
-                                            The bitmap has clusters 14 to 14 in use. Each cluster in use belongs
-                                            to a file, a folder or the volume's own tables.
+                                            The bitmap has cluster 14 in use. Each cluster in use belongs to a
+                                            file, a folder or the volume's own tables.
                                             untidy · byte 15361
 
             Next   punchdog explain card.img
@@ -781,10 +781,10 @@ fn what_is_lost() {
         &["check"],
         1,
         &expect![[r#"
-            card.img · exFAT · 620 KiB · "SKERRY"                                some hosts refuse it: 13 faults
+            card.img · exFAT · 620 KiB · "SKERRY"                                some hosts refuse it: 14 faults
 
-            The root folder: a chain runs into an empty table entry. 12 findings besides. Whole: the backup boot
-            region, the up-case table and 32 files in 5 folders. 4 files and folders are damaged, 2 more are out
+            The root folder: a chain runs into an empty table entry. 13 findings besides. Whole: the backup boot
+            region, the up-case table and 32 files in 5 folders. 4 files and folders are damaged, 3 more are out
             of reach.
 
               exfat/chain-into-free         the root folder: a chain runs into an empty table entry
@@ -815,13 +815,15 @@ fn what_is_lost() {
                                             Table 0 begins with 00 00 00 00 00 00 00 00. It should begin with F8
                                             FF FF FF FF FF FF FF.
                                             untidy · bytes 12288 to 12295
-              exfat/lost-clusters           3 clusters belong to nothing: from 23 on
-                                            The bitmap has clusters 23 to 25 in use. Each cluster in use belongs
+              exfat/lost-clusters           2 clusters belong to nothing, and may be a txt file: from 23 on
+                                            The bitmap has clusters 23 to 24 in use. Each cluster in use belongs
                                             to a file, a folder or the volume's own tables.
                                             untidy · byte 15362
-              exfat/lost-clusters           1 cluster belongs to nothing: from 27 on
-                                            The bitmap has clusters 27 to 27 in use. Each cluster in use belongs
-                                            to a file, a folder or the volume's own tables.
+              exfat/lost-clusters           1 cluster belongs to nothing, and may be a csv file: from 25 on
+                                            The bitmap has cluster 25 in use. Each cluster in use belongs to a
+                                            file, a folder or the volume's own tables.
+                                            untidy · byte 15362
+              exfat/lost-clusters           1 cluster belongs to nothing, and may be a csv file: from 27 on
                                             untidy · byte 15363
               exfat/lost-clusters           1 cluster belongs to nothing, and all is blank: from 70 on
                                             untidy · byte 15368
@@ -842,7 +844,7 @@ fn what_is_lost() {
               taken  keep               each becomes a file in the folder ADRIFT, to be looked through later;
                                         what there is no room to list stays in use
                      free               the clusters become free; what they hold is given up
-                                        ADRIFT/A0000023.BIN, ADRIFT/A0000027.BIN
+                                        ADRIFT/A0000023.TXT, ADRIFT/A0000025.CSV, ADRIFT/A0000027.CSV
 
             Choice short-chain: A file has fewer clusters than its length needs. Set the length to what is
             there?
@@ -860,11 +862,11 @@ fn what_is_lost() {
                             cluster behind cluster 39, which is no other file's; then a chain that no file
                             claimed, from cluster 43 on; then 2 more; the plan file has 2 more of these
                             changes 19 bytes in 6 places, the first at byte 12428
-              judged        keep 2 lost chains as files in the folder ADRIFT
-                            lost-chains-kept: the bitmap has them in use, and no file claims them; names and
-                            exact lengths are not known
+              judged        keep 3 lost chains as files in the folder ADRIFT
+                            lost-chains-kept: the bitmap has them in use, and no file claims them; names are not
+                            known, exact lengths where the content tells
                             or: free their clusters
-                            changes 253 bytes in 4 places, the first at byte 23136
+                            changes 268 bytes in 4 places, the first at byte 23136
               derived       write the root folder's chain: 1 cluster
                             root-chain: the folder's own end mark; clusters that go on as a folder does
                             changes 4 bytes at byte 12324
@@ -896,17 +898,18 @@ fn what_is_lost() {
                             Recordings/Thumbs/spectrogram number 001.png
                             Recordings/Thumbs/spectrogram number 002.png
                             and 26 more; the plan file names them
-                  2 adrift  content kept, name or folder lost; the length where the content tells it
-                            ADRIFT/A0000023.BIN
-                            ADRIFT/A0000027.BIN
+                  3 adrift  content kept, name or folder lost; the length where the content tells it
+                            ADRIFT/A0000023.TXT
+                            ADRIFT/A0000025.CSV
+                            ADRIFT/A0000027.CSV
                   2 shorter without their end
                             Logs/2026/counts on the western ledges, second visit.csv, 1060 → 1024 bytes
                             Logs/2026/tides of the first week.csv, 3755 → 1024 bytes
               hosts         linux mounts it, windows mounts it (forecast)
 
-            34 of 38 files are whole after the repair, 5 rest on judgement and should be opened before they are
-            handed out, 2 are kept without their names or folders, 2 lose their end; the volume is sound.
-            The copy will differ from the image in 310 bytes, in 23 places.
+            34 of 39 files are whole after the repair, 6 rest on judgement and should be opened before they are
+            handed out, 3 are kept without their names or folders, 2 lose their end; the volume is sound.
+            The copy will differ from the image in 325 bytes, in 23 places.
 
             Next   punchdog apply card.plan.json --image card.img --copy card.mended.img    mends a copy
         "#]],

@@ -203,7 +203,9 @@ fn use_against_bitmap(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
         sink.add(Finding::new(&c::UNSEEN, format!("{summary} in the part of the volume that is not there")));
     }
     for lost in survey.tree.lost.iter().filter(|_| !unseen) {
-        let like = lost.extension.as_ref().map_or(String::new(), |e| format!(", and may be a {e} file"));
+        let kind = lost.extension.as_deref().or(lost.text);
+        let like = kind.map_or(String::new(), |e| format!(", and may be a {e} file"));
+        let last = lost.first.plus(lost.length).minus(1);
         let what = if lost.blank { ", and all is blank".to_owned() } else { like };
         sink.add(
             Finding::new(
@@ -214,16 +216,13 @@ fn use_against_bitmap(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
                     lost.first
                 ),
             )
-            .at(
-                place(lost.first),
-                place(lost.first.plus(lost.length).minus(1)).minus(place(lost.first)).plus(1),
-            )
+            .at(place(lost.first), place(last).minus(place(lost.first)).plus(1))
             .because(
-                format!(
-                    "The bitmap has clusters {} to {} in use.",
-                    lost.first,
-                    lost.first.plus(lost.length).minus(1)
-                ),
+                if lost.length == 1 {
+                    format!("The bitmap has cluster {last} in use.")
+                } else {
+                    format!("The bitmap has clusters {} to {last} in use.", lost.first)
+                },
                 "Each cluster in use belongs to a file, a folder or the volume's own tables.",
                 "",
             ),

@@ -27,8 +27,9 @@ use crate::{
 use std::collections::HashSet;
 
 /// The name under which lost clusters are kept.
-pub(in crate::exfat) fn lost_name(first: u32, extension: Option<&str>) -> String {
-    format!("A{first:07}.{}", extension.unwrap_or("BIN").to_uppercase())
+pub(in crate::exfat) fn lost_name(lost: &Lost) -> String {
+    let extension = lost.extension.as_deref().or(lost.text).unwrap_or("BIN");
+    format!("A{:07}.{}", lost.first, extension.to_uppercase())
 }
 
 /// Folders that are looked at for room.
@@ -51,7 +52,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     if lost.is_empty() || !job.steps.is_empty() {
         return Ok(());
     }
-    let names = lost.iter().map(|l| lost_name(l.first, l.extension.as_deref()));
+    let names = lost.iter().map(lost_name);
     if asked_to_keep(job.choices, names) {
         // What there was no room to list stays in use.
         return keep(job, &lost);
@@ -122,7 +123,7 @@ fn set_for(job: &Job<'_, '_, '_, '_>, chain: &Lost) -> Vec<u8> {
     let length = chain.bytes.unwrap_or(room);
     let flags = POSSIBLE | if chain.chained { 0 } else { NO_CHAIN };
     let stream = Stream { flags, first: chain.first, length, valid: length, ..Stream::default() };
-    let name = lost_name(chain.first, chain.extension.as_deref());
+    let name = lost_name(chain);
     new_set(&job.survey.capitals, &name, ARCHIVE, stream)
 }
 
@@ -132,12 +133,12 @@ fn kept(place: &str, folder: &str, lost: &[Lost]) -> Step {
         "lost-chains-kept",
         format!("keep {many} in {place}"),
         Provenance::Judged,
-        "the bitmap has them in use, and no file claims them; names and exact lengths are not known",
+        "the bitmap has them in use, and no file claims them; names are not known, exact lengths where the content tells",
         &[&c::LOST_CLUSTERS],
     )
     .or("free their clusters");
     let path = |l: &Lost| {
-        let name = lost_name(l.first, l.extension.as_deref());
+        let name = lost_name(l);
         if folder.is_empty() { name } else { format!("{folder}/{name}") }
     };
     step.paths = lost.iter().map(path).collect();

@@ -29,8 +29,12 @@ use zerocopy::IntoBytes;
 const LOOKED_AT: usize = 256;
 
 /// The name that a lost chain gets.
-pub(crate) fn lost_name(head: u32, extension: Option<&str>) -> String {
-    let extension = extension.filter(|e| e.len() <= 3 && e.chars().all(|c| c.is_ascii_alphanumeric()));
+pub(crate) fn lost_name(head: u32, lost: &Lost) -> String {
+    let extension = lost
+        .extension
+        .as_deref()
+        .or(lost.text)
+        .filter(|e| e.len() <= 3 && e.chars().all(|c| c.is_ascii_alphanumeric()));
     format!("A{:07}.{}", head.rest(10_000_000), extension.unwrap_or("bin").to_ascii_uppercase())
 }
 
@@ -56,7 +60,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         return Ok(());
     }
     let lost = job.survey.tree.lost.clone();
-    let names = lost.iter().map(|l| lost_name(l.head, l.extension.as_deref()));
+    let names = lost.iter().map(|l| lost_name(l.head, l));
     if asked_to_keep(job.choices, names) {
         return keep(job, &lost);
     }
@@ -82,7 +86,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
 fn entry_of(chain: &Lost, geometry: &Geometry) -> ShortEntry {
     let room = chain.length.times(geometry.cluster_bytes());
     let size = chain.bytes.map_or(room, Sat::narrow);
-    plain_entry(short(&lost_name(chain.head, chain.extension.as_deref())), ATTR_ARCHIVE, chain.head, size)
+    plain_entry(short(&lost_name(chain.head, chain)), ATTR_ARCHIVE, chain.head, size)
 }
 
 /// Where the folder for lost chains can go: into the root, which grows where it can, else into the
@@ -157,7 +161,7 @@ fn in_folders(job: &mut Job<'_, '_, '_, '_>, mut lost: &[Lost]) -> Result<(), Me
         };
         let named = here.iter().map(|chain| {
             let head = |number: u32| if number == 1 { chain.head } else { chain.head.plus(number) };
-            let name = |number: u32| lost_name(head(number), chain.extension.as_deref());
+            let name = |number: u32| lost_name(head(number), chain);
             let mut entry = entry_of(chain, &geometry);
             entry.name = unused_name(&mut names, folder, name).unwrap_or(entry.name);
             entry
@@ -191,12 +195,12 @@ fn kept(place: &str, folder: &str, lost: &[Lost]) -> Step {
         "lost-chains-kept",
         format!("keep {many} in {place}"),
         Provenance::Judged,
-        "the table has them in use, and no file claims them; names and exact sizes are not known",
+        "the table has them in use, and no file claims them; names are not known, exact sizes where the content tells",
         &[&c::LOST_CHAIN],
     )
     .or("free their clusters");
     let path = |l: &Lost| {
-        let name = lost_name(l.head, l.extension.as_deref());
+        let name = lost_name(l.head, l);
         if folder.is_empty() { name } else { format!("{folder}/{name}") }
     };
     step.paths = lost.iter().take(2000).map(path).collect();

@@ -800,20 +800,24 @@ fn what_the_root_names() {
     says(
         "lost clusters with content",
         &expect![[r#"
-            exfat/lost-clusters at 15376+2
-              3 clusters belong to nothing: from 137 on. The bitmap has clusters 137 to 139 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
-            judged: keep 1 lost chain as a file in the folder ADRIFT
-              the bitmap has them in use, and no file claims them; names and exact lengths are not known
+            exfat/lost-clusters at 15376+1
+              1 cluster belongs to nothing, and may be a txt file: from 137 on. The bitmap has cluster 137 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            exfat/lost-clusters at 15377+1
+              1 cluster belongs to nothing, and may be a txt file: from 138 on. The bitmap has cluster 138 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            exfat/lost-clusters at 15377+1
+              1 cluster belongs to nothing, and may be a txt file: from 139 on. The bitmap has cluster 139 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+            judged: keep 3 lost chains as files in the folder ADRIFT
+              the bitmap has them in use, and no file claims them; names are not known, exact lengths where the content tells
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
-            36 of 37 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name or folder; the volume is sound.
+            36 of 39 files are whole after the repair, 3 rest on judgement and should be opened before they are handed out, 3 are kept without their names or folders; the volume is sound.
         "#]],
     );
     says(
         "lost clusters, to be freed",
         &expect![[r#"
             exfat/lost-clusters at 15376+1
-              1 cluster belongs to nothing: from 137 on. The bitmap has clusters 137 to 137 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and may be a txt file: from 137 on. The bitmap has cluster 137 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             judged: free 1 cluster that belongs to nothing
               as chosen
             36 of 37 files are whole after the repair, 1 is lost; the volume is sound.
@@ -959,15 +963,15 @@ fn entry_sets_and_folders() {
             exfat/end-mark-early at 79488+1
               folder Recordings/Thumbs: an end mark hides 16 files. Entry 20 is an end mark. Whole sets follow it, with clusters that fit and belong to nothing else. Hosts that stop at the mark do not show them.
             exfat/lost-clusters at 15369+1
-              1 cluster belongs to nothing, and may be a png file: from 76 on. The bitmap has clusters 76 to 76 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and may be a png file: from 76 on. The bitmap has cluster 76 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             exfat/lost-clusters at 15369+1
-              1 cluster belongs to nothing, and may be a png file: from 77 on. The bitmap has clusters 77 to 77 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and may be a png file: from 77 on. The bitmap has cluster 77 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             derived: folder Recordings/Thumbs: make the end mark at entry 20 an unused entry
               the sets behind it have clusters that fit and belong to nothing else
             judged: Recordings/Thumbs/spectrogram number 004.png: put right the name in its entry set
               of the names that its neighbours' numbers suggest, it alone has the hash that the set tells
             judged: keep 3 lost chains as files in the folder ADRIFT
-              the bitmap has them in use, and no file claims them; names and exact lengths are not known
+              the bitmap has them in use, and no file claims them; names are not known, exact lengths where the content tells
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
             33 of 36 files are whole after the repair, 4 rest on judgement and should be opened before they are handed out, 3 are kept without their names or folders; the volume is sound.
@@ -1121,7 +1125,7 @@ fn entry_sets_and_folders() {
             exfat/folder-length at 22872+8
               Recordings: a folder's length is wrong. The folder's length is 0, valid are 0. It has 1 cluster.
             exfat/lost-clusters at 15361+1
-              1 cluster belongs to nothing, and all is blank: from 14 on. The bitmap has clusters 14 to 14 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and all is blank: from 14 on. The bitmap has cluster 14 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             derived: Recordings: set length and valid length to 1024
               its clusters
             derived: free 1 cluster that belongs to nothing
@@ -1137,7 +1141,7 @@ fn entry_sets_and_folders() {
             exfat/folder-length at 22872+8
               Recordings: a folder's length is wrong. The folder's length is 1017, valid are 2048. It has 1 cluster.
             exfat/lost-clusters at 15361+1
-              1 cluster belongs to nothing, and all is blank: from 14 on. The bitmap has clusters 14 to 14 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and all is blank: from 14 on. The bitmap has cluster 14 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             derived: Recordings: set length and valid length to 1024
               its clusters
             derived: free 1 cluster that belongs to nothing
@@ -1211,7 +1215,7 @@ fn entry_sets_and_folders() {
         "a file entry gone, its name left",
         &expect![[r#"
             exfat/lost-clusters at 15369+1
-              1 cluster belongs to nothing, and may be a png file: from 80 on. The bitmap has clusters 80 to 80 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and may be a png file: from 80 on. The bitmap has cluster 80 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             exfat/stray-entry at 81024+32 81056+32 81088+32
               folder Recordings/Thumbs: secondary entries belong to no file (4 entries). 
             judged: Recordings/Thumbs/spectrogram number 009.png: write the entries that its name has lost, for the lost clusters from 80 on, 160 bytes
@@ -1223,17 +1227,17 @@ fn entry_sets_and_folders() {
         "a hole in a folder that ends before a name",
         &expect![[r#"
             exfat/lost-clusters at 15369+1
-              1 cluster belongs to nothing, and may be a png file: from 80 on. The bitmap has clusters 80 to 80 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and may be a png file: from 80 on. The bitmap has cluster 80 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             exfat/lost-clusters at 15369+1
-              1 cluster belongs to nothing, and may be a png file: from 81 on. The bitmap has clusters 81 to 81 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and may be a png file: from 81 on. The bitmap has cluster 81 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             exfat/lost-clusters at 15370+1
-              1 cluster belongs to nothing, and may be a png file: from 82 on. The bitmap has clusters 82 to 82 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and may be a png file: from 82 on. The bitmap has cluster 82 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             exfat/lost-clusters at 15370+1
-              1 cluster belongs to nothing, and may be a png file: from 83 on. The bitmap has clusters 83 to 83 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and may be a png file: from 83 on. The bitmap has cluster 83 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             judged: Recordings/Thumbs/spectrogram number 012.png: write the entries that its name has lost, for the lost clusters from 83 on, 159 bytes
               the files of its folder lie in the order of its entries: these clusters are the last before those of the file behind it, and begin as its kind does
             judged: keep 3 lost chains as files in the folder ADRIFT
-              the bitmap has them in use, and no file claims them; names and exact lengths are not known
+              the bitmap has them in use, and no file claims them; names are not known, exact lengths where the content tells
             derived: folder Recordings/Thumbs: mark 12 entries unused
               no file entry stands before them
             derived: set the bitmap as the clusters are used, in 1 cluster
@@ -1257,13 +1261,13 @@ fn entry_sets_and_folders() {
             exfat/junk-entry at 80896+32 80928+32 80960+32
               folder Recordings/Thumbs: a folder holds entries that no host wrote (16 entries). 
             exfat/lost-clusters at 15369+1
-              1 cluster belongs to nothing, and may be a png file: from 79 on. The bitmap has clusters 79 to 79 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and may be a png file: from 79 on. The bitmap has cluster 79 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             exfat/lost-clusters at 15369+1
-              1 cluster belongs to nothing, and may be a png file: from 80 on. The bitmap has clusters 80 to 80 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and may be a png file: from 80 on. The bitmap has cluster 80 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             exfat/lost-clusters at 15369+1
-              1 cluster belongs to nothing, and may be a png file: from 81 on. The bitmap has clusters 81 to 81 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and may be a png file: from 81 on. The bitmap has cluster 81 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             judged: keep 4 lost chains as files in the folder ADRIFT
-              the bitmap has them in use, and no file claims them; names and exact lengths are not known
+              the bitmap has them in use, and no file claims them; names are not known, exact lengths where the content tells
             judged: folder Recordings/Thumbs: mark 16 entries unused
               they name nothing that exists
             derived: set the bitmap as the clusters are used, in 1 cluster
@@ -1307,7 +1311,7 @@ fn entry_sets_and_folders() {
             exfat/lost-clusters at 15363+1
               6 clusters belong to nothing, and may be a wav file: from 28 on. The bitmap has clusters 28 to 33 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             judged: keep 1 lost chain as a file in the folder ADRIFT
-              the bitmap has them in use, and no file claims them; names and exact lengths are not known
+              the bitmap has them in use, and no file claims them; names are not known, exact lengths where the content tells
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
             35 of 36 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name or folder; the volume is sound.
@@ -1319,7 +1323,7 @@ fn entry_sets_and_folders() {
             exfat/lost-folder at 26624+64
               the folder at cluster 13 has no entry. Cluster 13 begins with a whole entry set and belongs to no folder. Each folder has an entry in the folder above it. Its files are out of reach.
             exfat/lost-clusters at 15361+1
-              1 cluster belongs to nothing, and all is blank: from 14 on. The bitmap has clusters 14 to 14 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and all is blank: from 14 on. The bitmap has cluster 14 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             derived: give the folder at cluster 13 an entry in the root folder, as lost folder 13
               it begins with a whole entry set, and belongs to no folder; its name is lost
             derived: free 1 cluster that belongs to nothing
@@ -1481,7 +1485,7 @@ fn clusters_and_chains() {
             derived: end chains where the length says: 1 table entry
               lengths in the entry sets, end marks in the folders
             judged: keep 1 lost chain as a file in the folder ADRIFT
-              the bitmap has them in use, and no file claims them; names and exact lengths are not known
+              the bitmap has them in use, and no file claims them; names are not known, exact lengths where the content tells
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
             36 of 37 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name or folder; the volume is sound.
@@ -1567,7 +1571,7 @@ fn clusters_and_chains() {
             exfat/lost-folder at 26624+64
               the folder at cluster 13 has no entry. Cluster 13 begins with a whole entry set and belongs to no folder. Each folder has an entry in the folder above it. Its files are out of reach.
             exfat/lost-clusters at 15361+1
-              1 cluster belongs to nothing, and all is blank: from 14 on. The bitmap has clusters 14 to 14 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and all is blank: from 14 on. The bitmap has cluster 14 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             derived: give the folder at cluster 13 an entry in the root folder, as lost folder 13
               it begins with a whole entry set, and belongs to no folder; its name is lost
             derived: free 1 cluster that belongs to nothing
@@ -1583,13 +1587,13 @@ fn clusters_and_chains() {
             exfat/first-cluster-wrong at 22964+4
               Möwen und Lummen: a folder's first cluster holds no folder. The set stands at byte 22912 of the volume.
             exfat/lost-clusters at 15363+1
-              1 cluster belongs to nothing: from 26 on. The bitmap has clusters 26 to 26 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and may be a txt file: from 26 on. The bitmap has cluster 26 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             exfat/lost-clusters at 15367+1
               3 clusters belong to nothing, and may be a wav file: from 61 on. The bitmap has clusters 61 to 63 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             judged: Möwen und Lummen: empty the folder
               one value stands in all of it, or what an imager puts there: what it held is gone
             judged: keep 2 lost chains as files in the folder ADRIFT
-              the bitmap has them in use, and no file claims them; names and exact lengths are not known
+              the bitmap has them in use, and no file claims them; names are not known, exact lengths where the content tells
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
             34 of 36 files are whole after the repair, 3 rest on judgement and should be opened before they are handed out, 2 are kept without their names or folders; the volume is sound.
@@ -1601,13 +1605,13 @@ fn clusters_and_chains() {
             exfat/first-cluster-wrong at 22964+4
               Möwen und Lummen: a folder's first cluster holds no folder. The set stands at byte 22912 of the volume.
             exfat/lost-clusters at 15363+1
-              1 cluster belongs to nothing: from 26 on. The bitmap has clusters 26 to 26 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
+              1 cluster belongs to nothing, and may be a txt file: from 26 on. The bitmap has cluster 26 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             exfat/lost-clusters at 15367+1
               3 clusters belong to nothing, and may be a wav file: from 61 on. The bitmap has clusters 61 to 63 in use. Each cluster in use belongs to a file, a folder or the volume's own tables.
             judged: Möwen und Lummen: make the folder a file
               what it names holds no folder; as a file it can be looked at
             judged: keep 2 lost chains as files in the folder ADRIFT
-              the bitmap has them in use, and no file claims them; names and exact lengths are not known
+              the bitmap has them in use, and no file claims them; names are not known, exact lengths where the content tells
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
             35 of 37 files are whole after the repair, 3 rest on judgement and should be opened before they are handed out, 2 are kept without their names or folders; the volume is sound.
@@ -1635,7 +1639,7 @@ fn clusters_and_chains() {
             derived: Recordings/dawn 0001.wav: set the length from 5803 to 2048
               the clusters it has
             judged: keep 1 lost chain as a file in the folder ADRIFT
-              the bitmap has them in use, and no file claims them; names and exact lengths are not known
+              the bitmap has them in use, and no file claims them; names are not known, exact lengths where the content tells
             derived: set the bitmap as the clusters are used, in 1 cluster
               every cluster that a file, a folder or the volume's own tables claim
             35 of 37 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name or folder, 1 loses its end; the volume is sound.
@@ -1690,7 +1694,7 @@ fn clusters_and_chains() {
               the clusters it has
             derived: Logs/2026/counts on the western ledges, second visit.csv: set the length from 1041 to 1024
               the clusters it has
-            34 of 38 files are whole after the repair, 5 rest on judgement and should be opened before they are handed out, 2 are kept without their names or folders, 2 lose their end; the volume is sound.
+            34 of 39 files are whole after the repair, 6 rest on judgement and should be opened before they are handed out, 3 are kept without their names or folders, 2 lose their end; the volume is sound.
         "#]],
     );
     says(
@@ -1734,7 +1738,7 @@ fn clusters_and_chains() {
               chains in use that nothing claimed and that fit the missing length, else the clusters that follow, are in use and belong to nothing else
             derived: Recordings/Thumbs: set the length from 4096 to 3072
               the clusters it has
-            34 of 38 files are whole after the repair, 5 rest on judgement and should be opened before they are handed out, 2 are kept without their names or folders, 2 lose their end; the volume is sound.
+            34 of 39 files are whole after the repair, 6 rest on judgement and should be opened before they are handed out, 3 are kept without their names or folders, 2 lose their end; the volume is sound.
         "#]],
     );
     says(

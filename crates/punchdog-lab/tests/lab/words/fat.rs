@@ -1146,7 +1146,7 @@ fn chains() {
             derived: folder Logs/2026: let ".." name cluster 4
               the folder above
             judged: keep 2 lost chains as files in the folder ADRIFT
-              the table has them in use, and no file claims them; names and exact sizes are not known
+              the table has them in use, and no file claims them; names are not known, exact sizes where the content tells
             derived: write the FSInfo sector: 1572 free clusters
               counted in the table
             32 of 34 files are whole after the repair, 2 rest on judgement and should be opened before they are handed out, 2 are kept without their names or folders; the volume is sound.
@@ -1186,7 +1186,7 @@ fn chains() {
             judged: write 1 table entry that no copy has
               chains that nothing claimed and that fit the missing length, else the clusters that follow and belong to nothing else, else the end of what is left
             judged: keep 6 lost chains as files in the folder ADRIFT
-              the table has them in use, and no file claims them; names and exact sizes are not known
+              the table has them in use, and no file claims them; names are not known, exact sizes where the content tells
             derived: folder Pictures/Thumbs: mark 2 entries free
               no short entry follows that they belong to
             29 of 35 files are whole after the repair, 7 rest on judgement and should be opened before they are handed out, 6 are kept without their names or folders; the volume is sound.
@@ -1208,7 +1208,7 @@ fn chains() {
             fat/lost-chain at 16492+4
               6 clusters from 27 on belong to no file, and begin like a png file. The table has a chain of 6 clusters from cluster 27 on, which begins like a png file. Each chain belongs to a file or folder. It may be what is left of a missing file.
             judged: keep 1 lost chain as a file in the folder ADRIFT
-              the table has them in use, and no file claims them; names and exact sizes are not known
+              the table has them in use, and no file claims them; names are not known, exact sizes where the content tells
             derived: write the FSInfo sector: 1572 free clusters
               counted in the table
             34 of 35 files are whole after the repair, 1 rests on judgement and should be opened before it is handed out, 1 is kept without its name or folder; the volume is sound.
@@ -1420,7 +1420,7 @@ fn folders_and_their_entries() {
             judged: Pictures/Thumbs/thumbnail number 004.png: write the entry that its name has lost, for the lost chain at cluster 51, 160 bytes
               the files of its folder lie in the order of its entries: this chain is the first behind that of the file before it, and begins as its kind does
             judged: keep 5 lost chains as files in the folder ADRIFT
-              the table has them in use, and no file claims them; names and exact sizes are not known
+              the table has them in use, and no file claims them; names are not known, exact sizes where the content tells
             judged: folder Pictures/Thumbs: mark 15 entries free
               they name nothing that exists
             derived: write the FSInfo sector: 1572 free clusters
@@ -1526,7 +1526,7 @@ fn folders_and_their_entries() {
             judged: Pictures/Thumbs/thumbnail number 009.png: write the entry that its name has lost, for the lost chain at cluster 57, 165 bytes
               the files of its folder lie in the order of its entries: this chain is the first behind that of the file before it, and begins as its kind does
             judged: keep 3 lost chains as files in the folder ADRIFT
-              the table has them in use, and no file claims them; names and exact sizes are not known
+              the table has them in use, and no file claims them; names are not known, exact sizes where the content tells
             judged: folder Pictures/Thumbs: mark 9 entries free
               they name nothing that exists
             derived: write the FSInfo sector: 1572 free clusters
@@ -1706,7 +1706,7 @@ fn folders_and_their_entries() {
             judged: Logs/LEDGES.CSV: give it its own copy of 3 shared clusters
               the shared clusters as they stand: both entries name the same first cluster and the same size
             judged: keep 1 lost chain as a file in the folder ADRIFT
-              the table has them in use, and no file claims them; names and exact sizes are not known
+              the table has them in use, and no file claims them; names are not known, exact sizes where the content tells
             derived: write the FSInfo sector: 1566 free clusters
               counted in the table
             36 of 37 files are whole after the repair, 2 rest on judgement and should be opened before they are handed out, 1 is kept without its name or folder; the volume is sound.
