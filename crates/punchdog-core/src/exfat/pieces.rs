@@ -241,6 +241,12 @@ impl Surveyor<'_> {
         })
     }
 
+    /// A set that cluster `at` begins is whole with what cluster `next` begins with.
+    pub(super) fn goes_on_in(&self, at: u32, next: u32) -> bool {
+        let start = || self.medium.lenient(self.out.geometry.cluster_place(next), LONGEST_SET).bytes;
+        matches!(self.seam_of(at), Seam::Torn(torn) if is_mended_by(&torn, &start()))
+    }
+
     /// A piece of a folder that nobody has goes on where cluster `at` breaks off.
     pub(super) fn goes_on_elsewhere(&mut self, at: u32) -> bool {
         let believed = self.bitmap_believed();

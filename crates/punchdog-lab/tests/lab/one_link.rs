@@ -143,3 +143,31 @@ fn any_link_of_a_fat_chain_comes_back() {
         Subjects { patient, set_link, last_cluster }.all_come_back(&format!("{kind:?}"));
     }
 }
+
+#[test]
+fn a_set_over_two_clusters_proves_a_folder_against_table_and_bitmap() {
+    let wish = exfat::small(512, u32::try_from(CLUSTER).unwrap(), 1);
+    let mut filler = exfat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
+    filler.folder("Rings", 10, Placing::Pieces(1)).unwrap();
+    for number in 0..30 {
+        // Sets of five entries, of which sixteen fit a cluster.
+        let path = format!("Rings/ringing list of the harbour {number:03}.txt");
+        let text = format!("ring {number:05}, seen at the harbour\n").repeat(3 + number % 9);
+        filler.file(&path, text.as_bytes(), Placing::Row).unwrap();
+    }
+    let sound: exfat_faults::Patient = Patient::new(filler.finish().unwrap());
+    let clusters = sound.find("Rings").clusters;
+    let mut torn = 0;
+    for cluster in &clusters[1..] {
+        let within_a_set = sound.read(sound.geometry.cluster_place(*cluster), 1)[0] & 0x40 != 0;
+        if !within_a_set {
+            continue;
+        }
+        torn += 1;
+        let mut patient = sound.clone();
+        patient.set_link(*cluster, 0);
+        patient.set_bit(*cluster, false);
+        assert_eq!(mended(&patient), (true, Vec::new()), "cluster {cluster} of {clusters:?}");
+    }
+    assert!(torn >= 6, "{torn} of {clusters:?}");
+}
