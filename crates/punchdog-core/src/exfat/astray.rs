@@ -80,9 +80,9 @@ impl Surveyor<'_> {
     pub(super) fn without_stray_end(&mut self, walk: &Walk, needed: u32) -> Option<Walk> {
         let own = walk.meets.map_or(walk.length, |(_, before)| before);
         let clusters: Vec<u32> = walk.clusters().take(own.size()).collect();
-        // The rest of a set that the cluster before begins proves that it is the folder's, whatever table and bitmap say.
-        let proven = matches!(clusters.as_slice(), [.., before, last] if self.goes_on_in(*before, *last));
-        let astray = self.is_astray(walk) && !proven;
+        // The rest of a set that begins in the cluster before proves that it is the folder's, whatever table and bitmap say.
+        let proven = || matches!(clusters.as_slice(), [.., before, last] if self.goes_on_in(*before, *last));
+        let astray = self.is_astray(walk) && !proven();
         let is_stray = |cluster: u32| astray && cluster == walk.last || !self.reads_as_folder(cluster);
         let ends = clusters.iter().skip(1).rev().take(LOOKED_AT);
         let stray = ends.take_while(|cluster| is_stray(**cluster)).count();

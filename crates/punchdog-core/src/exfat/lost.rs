@@ -162,6 +162,12 @@ impl Surveyor<'_> {
             }
             self.watch.at("looking at lost clusters", number.wide(), all);
             let start = self.start_of(cluster);
+            let (extension, text) = (kinds::extension(&start), kinds::text(&start));
+            let begins = match (blank(&start), &extension, text) {
+                (true, ..) => Begins::Blank,
+                (_, None, Some(_)) => Begins::Text,
+                _ => Begins::Else,
+            };
             let (links, medium) = (&mut self.out.links, self.medium);
             let link = links.get(medium, cluster);
             let silent = link == Link::End && links.is_erased(medium, cluster);
@@ -177,7 +183,7 @@ impl Surveyor<'_> {
                 walk.clusters().for_each(|c| taken.insert(c.size()));
                 walk.length
             } else {
-                let length = self.lost_run(cluster, &start, (&open, &taken));
+                let length = self.lost_run(cluster, begins, (&open, &taken));
                 taken.insert_range(cluster.size()..cluster.plus(length).size());
                 length
             };
@@ -192,9 +198,9 @@ impl Surveyor<'_> {
                 first: cluster,
                 length,
                 chained: chain.is_some(),
-                blank: blank(&start),
-                extension: kinds::extension(&start),
-                text: kinds::text(&start),
+                blank: begins == Begins::Blank,
+                extension,
+                text,
             });
         }
     }
@@ -204,12 +210,10 @@ impl Surveyor<'_> {
         self.medium.lenient(g.cluster_place(cluster), kinds::ENOUGH.min(g.cluster_bytes().size())).bytes
     }
 
-    /// Lost clusters in a row, up to where something else begins: a kind, or anything behind a
-    /// text, or a text behind what has ended.
-    fn lost_run(&self, first: u32, begins: &[u8], (open, taken): (&ClusterSet, &ClusterSet)) -> u32 {
+    /// Lost clusters in a row, up to where something else begins: a kind, anything behind a text, or a
+    /// text behind what has ended.
+    fn lost_run(&self, first: u32, begins: Begins, (open, taken): (&ClusterSet, &ClusterSet)) -> u32 {
         let g = self.out.geometry;
-        let is_text = kinds::extension(begins).is_none() && kinds::text(begins).is_some();
-        let is_blank = blank(begins);
         let mut length = 1_u32;
         loop {
             let next = first.plus(length);
@@ -218,16 +222,15 @@ impl Surveyor<'_> {
                 break;
             }
             let start = self.medium.lenient(g.cluster_place(next), 512).bytes;
-            let ends = if is_blank {
-                !blank(&start)
-            } else {
-                // What a picture ends with can be anything, but a text is none of its own.
-                let is_next = || {
-                    (is_text || kinds::text(&start).is_some())
-                        && self.ends_with_zeros(next.minus(1))
-                        && self.ends_in_last(first, length)
-                };
-                kinds::extension(&start).is_some() || is_next()
+            // What a picture ends with can be anything, but a text is none of its own.
+            let is_next = || {
+                (begins == Begins::Text || kinds::text(&start).is_some())
+                    && self.ends_with_zeros(next.minus(1))
+                    && self.ends_in_last(first, length)
+            };
+            let ends = match begins {
+                Begins::Blank => !blank(&start),
+                _ => kinds::extension(&start).is_some() || is_next(),
             };
             if ends || self.watch.stop() {
                 break;
@@ -249,6 +252,17 @@ impl Surveyor<'_> {
         let end = self.out.geometry.cluster_place(cluster).plus(self.out.geometry.cluster_bytes());
         self.medium.lenient(end.minus(2), 2).bytes == [0, 0]
     }
+}
+
+/// What a row of lost clusters begins with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Begins {
+    /// Nothing.
+    Blank,
+    /// Letters.
+    Text,
+    /// A file of some other kind, or what tells nothing.
+    Else,
 }
 
 /// Nothing but zeros, or nothing but ones.

@@ -241,7 +241,7 @@ impl Surveyor<'_> {
         })
     }
 
-    /// A set that cluster `at` begins is whole with what cluster `next` begins with.
+    /// A set that begins in cluster `at` is whole with what cluster `next` begins with.
     pub(super) fn goes_on_in(&self, at: u32, next: u32) -> bool {
         let start = || self.medium.lenient(self.out.geometry.cluster_place(next), LONGEST_SET).bytes;
         matches!(self.seam_of(at), Seam::Torn(torn) if is_mended_by(&torn, &start()))

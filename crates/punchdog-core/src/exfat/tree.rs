@@ -144,6 +144,13 @@ pub struct Lost {
     pub bytes: Option<u64>,
 }
 
+impl Lost {
+    /// The usual extension of what it begins like, text or not.
+    pub fn kind(&self) -> Option<&str> {
+        self.extension.as_deref().or(self.text)
+    }
+}
+
 /// Everything that was found.
 #[derive(Debug, Default)]
 pub struct Tree {

@@ -123,6 +123,13 @@ pub struct Lost {
     pub bytes: Option<u64>,
 }
 
+impl Lost {
+    /// The usual extension of what it begins like, text or not.
+    pub fn kind(&self) -> Option<&str> {
+        self.extension.as_deref().or(self.text)
+    }
+}
+
 /// The files and folders of a volume.
 #[derive(Debug, Default)]
 pub struct Tree {

@@ -1,15 +1,8 @@
 //! False end marks in folders: what stands behind them comes back with its names, folders too, and
 //! stale entries whose clusters belong to others by now do not.
 
-use punchdog_core::{
-    family::{Kind, Wanted},
-    fat::fresh::Wish,
-    files::record::State,
-    medium::{Extent, Medium, Memory},
-    progress::Silent,
-    registry,
-    repair::{measure::Subject, plan},
-};
+use crate::mended;
+use punchdog_core::{family::Kind, fat::fresh::Wish, files::record::State};
 use punchdog_lab::{
     exfat, exfat_faults,
     fat::{self, Placing},
@@ -20,16 +13,11 @@ use std::collections::BTreeMap;
 
 /// Path to hash of every whole file after the repair, and the paths of all folders.
 fn mended(bytes: &[u8]) -> (BTreeMap<String, String>, Vec<String>) {
-    let medium = Memory::new(bytes.to_vec());
-    let whole = Subject::Volume(Extent::new(0, medium.len()));
-    let plan = plan::build(&medium, "patient.img", whole, BTreeMap::new(), &Silent).unwrap();
-    assert!(plan.outcome.after.sound, "{:?}", plan.outcome.after.findings);
-    let overlay = plan.replay(&medium).unwrap();
-    let volume = registry::recognise(&overlay, &Silent).unwrap().expect("a volume");
-    let files = volume.files(&overlay, Wanted::default(), &Silent).unwrap();
-    let folders = files.iter().filter(|file| file.folder).map(|file| file.path.to_string()).collect();
-    let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
-    (whole.map(|file| (file.path.to_string(), file.sha256(&overlay))).collect(), folders)
+    mended::mended(bytes, |_, medium, files| {
+        let folders = files.iter().filter(|file| file.folder).map(|file| file.path.to_string()).collect();
+        let whole = files.iter().filter(|file| !file.folder && file.state == State::Intact);
+        (whole.map(|file| (file.path.to_string(), file.sha256(medium))).collect(), folders)
+    })
 }
 
 fn all_at_their_paths<G>(name: &str, patient: &Patient<G>) {
@@ -210,4 +198,35 @@ fn exfat_stale_sets_behind_the_end_are_not_revived() {
     let (there, folders) = mended(&patient.bytes);
     assert_eq!(there.len() + folders.len(), paths, "{there:?} {folders:?}");
     assert_eq!(there.get("Counts/NOTE1.TXT"), Some(&note.sha256));
+}
+
+#[test]
+fn many_marks_in_one_folder_are_mended_in_one_step() {
+    let wish = exfat::small(512, 4096, 1);
+    let mut filler = exfat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
+    filler.folder("Log", 4, Placing::Row).unwrap();
+    let note = |number: u32| format!("note {number} of the watch, wind from the west, sea slight");
+    for number in 0..120 {
+        filler.file(&format!("Log/{number}.txt"), note(number).as_bytes(), Placing::Row).unwrap();
+    }
+    let sound: exfat_faults::Patient = Patient::new(filler.finish().unwrap());
+    let mut patient = sound.clone();
+    // Of every other file nothing is left in the folder: each leaves a mark that hides the rest.
+    let (gone, kept): (Vec<_>, Vec<_>) =
+        sound.live().filter(|made| !made.folder).enumerate().partition(|(number, _)| number % 2 == 1);
+    for (_, made) in &gone {
+        patient.fill(made.entry, u64::from(made.entries) * 32, 0);
+    }
+    mended::mended(&patient.bytes, |plan, medium, files| {
+        let steps = plan.steps.iter().filter(|step| step.name == "end-mark-moved").count();
+        assert_eq!(steps, 1, "{:?}", plan.steps.iter().map(|step| &step.does).collect::<Vec<_>>());
+        let held: BTreeMap<String, String> =
+            files.iter().map(|file| (file.path.to_string(), file.sha256(medium))).collect();
+        for (_, made) in &kept {
+            assert_eq!(held.get(&made.path), Some(&made.sha256), "{}", made.path);
+        }
+        for (_, made) in &gone {
+            assert!(held.values().any(|hash| *hash == made.sha256), "what {} held", made.path);
+        }
+    });
 }

@@ -1,12 +1,7 @@
 //! Texts whose entries are gone: nothing begins them but letters, and nothing ends them but the zeros behind.
 
-use punchdog_core::{
-    family::{Kind, Wanted},
-    medium::{Extent, Medium, Memory},
-    progress::Silent,
-    registry,
-    repair::{measure::Subject, plan},
-};
+use crate::mended::mended;
+use punchdog_core::family::Kind;
 use punchdog_lab::{
     content, exfat, exfat_faults,
     fat::{self, Placing},
@@ -41,16 +36,11 @@ fn contents(cluster: usize) -> Vec<(String, Vec<u8>)> {
 }
 
 /// The bytes of each file after the repair, by path.
-fn mended(damaged: &[u8]) -> BTreeMap<String, Vec<u8>> {
-    let medium = Memory::new(damaged.to_vec());
-    let whole = Subject::Volume(Extent::new(0, medium.len()));
-    let plan = plan::build(&medium, "patient.img", whole, BTreeMap::new(), &Silent).unwrap();
-    assert!(plan.outcome.after.sound, "{:?}", plan.outcome.after.findings);
-    let overlay = plan.replay(&medium).unwrap();
-    let volume = registry::recognise(&overlay, &Silent).unwrap().expect("a volume");
-    let files = volume.files(&overlay, Wanted::default(), &Silent).unwrap();
-    let files = files.iter().filter(|file| !file.folder);
-    files.map(|file| (file.path.to_string(), file.content.start(&overlay, file.size))).collect()
+fn held(damaged: &[u8]) -> BTreeMap<String, Vec<u8>> {
+    mended(damaged, |_, medium, files| {
+        let files = files.iter().filter(|file| !file.folder);
+        files.map(|file| (file.path.to_string(), file.content.start(medium, file.size))).collect()
+    })
 }
 
 /// With each sector of the folder zeroed in turn: what the texts and the picture held is some file's, from the first byte
@@ -62,7 +52,7 @@ fn all_come_back<G: Clone>(sound: &Patient<G>, made: &[(String, Vec<u8>)], case:
     for sector in sectors {
         let mut patient = sound.clone();
         patient.fill(sector, 512, 0);
-        let after = mended(&patient.bytes);
+        let after = held(&patient.bytes);
         for (path, bytes) in made {
             let back = after.values().any(|found| found == bytes);
             let noise = path == NOISE && after.values().any(|found| found.starts_with(bytes));

@@ -21,6 +21,7 @@ mod kinds;
 mod lost_texts;
 mod matrix;
 mod media;
+mod mended;
 mod ntfs_files;
 mod ntfs_folders;
 mod ntfs_heads;

@@ -203,8 +203,7 @@ fn use_against_bitmap(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
         sink.add(Finding::new(&c::UNSEEN, format!("{summary} in the part of the volume that is not there")));
     }
     for lost in survey.tree.lost.iter().filter(|_| !unseen) {
-        let kind = lost.extension.as_deref().or(lost.text);
-        let like = kind.map_or(String::new(), |e| format!(", and may be a {e} file"));
+        let like = lost.kind().map_or(String::new(), |e| format!(", and may be a {e} file"));
         let last = lost.first.plus(lost.length).minus(1);
         let what = if lost.blank { ", and all is blank".to_owned() } else { like };
         sink.add(

@@ -23,7 +23,7 @@ use crate::{
         wording::{counted, listed},
     },
 };
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 pub(super) fn flawed(job: &Job<'_, '_, '_, '_>, flaws: Flaws) -> Vec<(u32, Node)> {
     let hit = job.survey.tree.below_root().filter(|(_, node)| node.flaws.intersects(flaws));
@@ -119,17 +119,25 @@ fn end_marks(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             notes.hides.filter(|(_, count)| *count > 0).map(|(end, _)| (*folder, end))
         })
         .collect();
-    // What is the place of a lost file entry is written with its set.
-    let nodes = job.survey.tree.below_root();
-    let lost = nodes.filter(|(_, node)| node.flaws.intersects(Flaws::HEAD | Flaws::HEAD_TYPE));
-    let heads: HashSet<(u32, u32)> = lost.map(|(_, node)| (node.parent, node.index)).collect();
+    // Of several marks in a folder none is left before its last set; an entry of a set is written with its set.
+    let folders: HashSet<u32> = hides.iter().map(|(folder, _)| *folder).collect();
+    let (mut last, mut of_sets) = (HashMap::new(), HashSet::new());
+    for (_, node) in job.survey.tree.below_root().filter(|(_, node)| folders.contains(&node.parent)) {
+        let entries = run_of(node.index, node.entries);
+        if node.reached == Reached::BehindEnd {
+            let last = last.entry(node.parent).or_insert(0);
+            *last = node.index.max(*last);
+        }
+        of_sets.extend(entries.map(|index| (node.parent, index)));
+    }
     for (folder, end) in hides {
+        let last = last.get(&folder).copied().unwrap_or(end);
         let content = job.survey.content(job.window, folder);
         let title = job.survey.tree.folder_title(folder);
         let kind = |index: u32| content.bytes.byte(index.size().times(ENTRY));
-        let gap: Vec<u32> = (end..content.entries()).take_while(|index| kind(*index) == 0).collect();
-        let gap: Vec<u32> = gap.into_iter().filter(|index| !heads.contains(&(folder, *index))).collect();
-        if gap.is_empty() {
+        let marks = (end..last).filter(|index| kind(*index) == 0 && !of_sets.contains(&(folder, *index)));
+        let marks: Vec<u32> = marks.collect();
+        if marks.is_empty() {
             continue;
         }
         let step = Step::new(
@@ -139,7 +147,7 @@ fn end_marks(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             "the sets behind it have clusters that fit and belong to nothing else",
             &[&c::END_EARLY],
         );
-        job.steps.run(job.window, step, |window| free_entries(window, &content.places, gap))?;
+        job.steps.run(job.window, step, |window| free_entries(window, &content.places, marks))?;
     }
     Ok(())
 }

@@ -28,8 +28,7 @@ use std::collections::HashSet;
 
 /// The name under which lost clusters are kept.
 pub(in crate::exfat) fn lost_name(lost: &Lost) -> String {
-    let extension = lost.extension.as_deref().or(lost.text).unwrap_or("BIN");
-    format!("A{:07}.{}", lost.first, extension.to_uppercase())
+    format!("A{:07}.{}", lost.first, lost.kind().unwrap_or("BIN").to_uppercase())
 }
 
 /// Folders that are looked at for room.

@@ -30,11 +30,7 @@ const LOOKED_AT: usize = 256;
 
 /// The name that a lost chain gets.
 pub(crate) fn lost_name(head: u32, lost: &Lost) -> String {
-    let extension = lost
-        .extension
-        .as_deref()
-        .or(lost.text)
-        .filter(|e| e.len() <= 3 && e.chars().all(|c| c.is_ascii_alphanumeric()));
+    let extension = lost.kind().filter(|e| e.len() <= 3 && e.chars().all(|c| c.is_ascii_alphanumeric()));
     format!("A{:07}.{}", head.rest(10_000_000), extension.unwrap_or("bin").to_ascii_uppercase())
 }
 
