@@ -6,7 +6,8 @@
 //!
 //! Disks that lie in stripes over several members look so when one of them is missing, and so does what an imager made that
 //! jumps. The places are told by content: of the sectors that are looked at none in these places holds anything, and what is
-//! content on both sides begins and ends there. Rests on nothing published.
+//! content on both sides begins and ends there: it is cut off, where a file that ends by itself mostly leaves the last bytes of
+//! its sector blank. Rests on nothing published.
 
 use super::{
     Places,
@@ -57,10 +58,53 @@ pub(super) struct Intervals {
     pub(super) seen: usize,
 }
 
-/// Sectors in a row: the number of the first, and which are blank.
+/// Bytes at the end of a sector that are blank where what it holds ends by itself.
+const TAIL: usize = 8;
+
+/// What a sector holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Holds {
+    Nothing,
+    /// Something that ends before the sector does.
+    Ended,
+    UpToItsEnd,
+}
+
+impl Holds {
+    fn of(sector: &[u8]) -> Self {
+        let tail = sector.get(sector.len().minus(TAIL)..).unwrap_or_default();
+        match () {
+            () if is_blank(sector) => Self::Nothing,
+            () if is_blank(tail) => Self::Ended,
+            () => Self::UpToItsEnd,
+        }
+    }
+
+    fn blank(self) -> bool {
+        self == Self::Nothing
+    }
+}
+
+/// Sectors in a row: the number of the first, and what each holds.
 struct Stretch {
     first: u64,
-    blank: Vec<bool>,
+    sectors: Vec<Holds>,
+}
+
+/// A place between content and what is blank.
+#[derive(Debug, Clone, Copy)]
+struct Border {
+    /// The number of the sector behind it.
+    at: u64,
+    /// What stands before it.
+    before: Holds,
+}
+
+impl Border {
+    /// Content goes on behind it.
+    fn begins(self) -> bool {
+        self.before.blank()
+    }
 }
 
 impl Stretch {
@@ -74,18 +118,20 @@ impl Stretch {
             return None;
         }
         let got = medium.lenient(place.offset, place.length.size());
-        let blank = got.bytes.chunks(SECTOR).map(is_blank).collect();
-        got.missing.is_empty().then_some(Self { first: from, blank })
+        let sectors = got.bytes.chunks(SECTOR).map(Holds::of).collect();
+        got.missing.is_empty().then_some(Self { first: from, sectors })
     }
 
-    fn sectors(&self) -> impl Iterator<Item = (u64, bool)> + '_ {
-        (self.first..).zip(self.blank.iter().copied())
+    fn sectors(&self) -> impl Iterator<Item = (u64, Holds)> + '_ {
+        (self.first..).zip(self.sectors.iter().copied())
     }
 
-    /// Where content ends and a blank part begins, or the other way about (`true`): the number of the sector behind.
-    fn borders(&self) -> impl Iterator<Item = (u64, bool)> + '_ {
+    /// Where content ends and a blank part begins, or the other way about.
+    fn borders(&self) -> impl Iterator<Item = Border> + '_ {
         let pairs = self.sectors().zip(self.sectors().skip(1));
-        pairs.filter(|((_, before), (_, behind))| before != behind).map(|((_, before), (at, _))| (at, before))
+        pairs
+            .filter(|((_, before), (_, behind))| before.blank() != behind.blank())
+            .map(|((_, before), (at, _))| Border { at, before })
     }
 }
 
@@ -112,7 +158,7 @@ impl Intervals {
                 Stretch::read(medium, &unknown, Extent::new(place.offset, place.length.min(length)))
             });
             all.take_while(|stretch| {
-                left = left.minus(stretch.blank.len().times(SECTOR).wide());
+                left = left.minus(stretch.sectors.len().times(SECTOR).wide());
                 left > 0
             })
             .collect::<Vec<Stretch>>()
@@ -123,7 +169,7 @@ impl Intervals {
         }
         let mut stretches = read(MANY);
         // What is blank throughout tells nothing, as where nothing was ever written.
-        stretches.retain(|stretch| !stretch.blank.iter().all(|blank| *blank));
+        stretches.retain(|stretch| !stretch.sectors.iter().all(|sector| sector.blank()));
         distances().find_map(|every| at_distance(&stretches, every))
     }
 
@@ -173,16 +219,16 @@ fn distances() -> impl Iterator<Item = u64> {
 
 /// What is blank at that distance of so many sectors, if anything is.
 fn at_distance(stretches: &[Stretch], every: u64) -> Option<Intervals> {
-    let looked_at = stretches.iter().fold(0, |sum: usize, stretch| sum.plus(stretch.blank.len()));
+    let looked_at = stretches.iter().fold(0, |sum: usize, stretch| sum.plus(stretch.sectors.len()));
     // A distance of which each place was looked at only a few times tells nothing.
     if every.times(u64::from(SEEN)) > looked_at.wide() {
         return None;
     }
     let mut seen = vec![(0_u32, 0_u32); every.size()];
-    for (at, blank) in stretches.iter().flat_map(Stretch::sectors) {
+    for (at, sector) in stretches.iter().flat_map(Stretch::sectors) {
         if let Some((blanks, written)) = seen.get_mut(at.rest(every).size()) {
-            *blanks = blanks.plus(u32::from(blank));
-            *written = written.plus(u32::from(!blank));
+            *blanks = blanks.plus(u32::from(sector.blank()));
+            *written = written.plus(u32::from(!sector.blank()));
         }
     }
     let is = |at: u64| {
@@ -195,18 +241,21 @@ fn at_distance(stretches: &[Stretch], every: u64) -> Option<Intervals> {
         return None;
     }
     // Nearly every border there is lies where blank parts begin or end.
-    let fits = |(at, ends): (u64, bool)| is(at) != ends && is(at.plus(every).minus(1)) == ends;
-    let (mut fitting, mut others, mut ending, mut within) = (0_usize, 0_usize, 0_usize, 0_usize);
+    let fits = |border: &Border| {
+        is(border.at) != border.begins() && is(border.at.plus(every).minus(1)) == border.begins()
+    };
+    let (mut fitting, mut others, mut ending, mut within, mut cut) =
+        (0_usize, 0_usize, 0_usize, 0_usize, 0_usize);
     for stretch in stretches {
-        let borders: Vec<(u64, bool)> = stretch.borders().collect();
-        let good: Vec<&(u64, bool)> = borders.iter().filter(|border| fits(**border)).collect();
+        let (good, bad): (Vec<Border>, Vec<Border>) = stretch.borders().partition(fits);
         fitting = fitting.plus(good.len());
-        ending = ending.plus(good.iter().filter(|(_, ends)| *ends).count());
-        others = others.plus(borders.len().minus(good.len()));
+        ending = ending.plus(good.iter().filter(|border| !border.begins()).count());
+        cut = cut.plus(good.iter().filter(|border| border.before == Holds::UpToItsEnd).count());
+        others = others.plus(bad.len());
         within = within.plus(usize::from(!good.is_empty()));
     }
     let both = ending.times(4) >= fitting && ending.times(4) <= fitting.times(3);
-    if fitting < BORDERS || fitting < others || within < STRETCHES || !both {
+    if fitting < BORDERS || fitting < others || within < STRETCHES || !both || cut.times(2) <= ending {
         return None;
     }
     let sector = SECTOR.wide();
@@ -246,8 +295,9 @@ fn needed(every: u64, blanks: u64, looked_at: u64) -> usize {
 /// How many stretches have blank sectors in a part of the distance of `every` sectors.
 fn reaching(stretches: &[Stretch], every: u64, part: Extent) -> usize {
     let sectors = part.offset.per(SECTOR.wide())..part.end().per(SECTOR.wide());
-    let reaches =
-        |stretch: &&Stretch| stretch.sectors().any(|(at, blank)| blank && sectors.contains(&at.rest(every)));
+    let reaches = |stretch: &&Stretch| {
+        stretch.sectors().any(|(at, it)| it.blank() && sectors.contains(&at.rest(every)))
+    };
     stretches.iter().filter(reaches).count()
 }
 
@@ -259,8 +309,9 @@ mod tests {
     fn stretches(files: &[u64], blank: impl Fn(u64) -> bool) -> Vec<Stretch> {
         let mut at = 0;
         let mut found = Vec::new();
+        let holds = |sector| if blank(sector) { Holds::Nothing } else { Holds::UpToItsEnd };
         for length in files {
-            found.push(Stretch { first: at, blank: (at..at.plus(*length)).map(&blank).collect() });
+            found.push(Stretch { first: at, sectors: (at..at.plus(*length)).map(holds).collect() });
             at = at.plus(*length).plus(1);
         }
         found
@@ -293,9 +344,21 @@ mod tests {
         assert!(found(&stretches(&files, some)).is_none());
         // Small files, each with nothing in its second half.
         let small: Vec<Stretch> = (0..300)
-            .map(|number| Stretch { first: number * 8, blank: [[false; 4], [true; 4]].concat() })
+            .map(|number| Stretch {
+                first: number * 8,
+                sectors: [[Holds::UpToItsEnd; 4], [Holds::Nothing; 4]].concat(),
+            })
             .collect();
         assert_eq!(found(&small), None);
+        // Texts of a line each, in clusters of four sectors, many to a stretch; files of whole sectors there would be holes.
+        let clusters = |first: Holds| {
+            let cluster = [first, Holds::Nothing, Holds::Nothing, Holds::Nothing];
+            (0..400)
+                .map(|number| Stretch { first: number * 64, sectors: cluster.repeat(16) })
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(found(&clusters(Holds::Ended)), None);
+        assert!(found(&clusters(Holds::UpToItsEnd)).is_some());
         assert_eq!(found(&stretches(&files, |_| true)), None);
         assert_eq!(found(&stretches(&files, |_| false)), None);
     }

@@ -1,7 +1,7 @@
 //! Texts whose entries are gone: nothing begins them but letters, and nothing ends them but the zeros behind.
 
 use crate::mended::mended;
-use punchdog_core::family::Kind;
+use punchdog_core::{exfat::fresh::Wish, family::Kind, medium::Memory, progress::Silent, registry};
 use punchdog_lab::{
     content, exfat, exfat_faults,
     fat::{self, Placing},
@@ -91,4 +91,26 @@ fn of_fat() {
         let sound: faults::Patient = Patient::new(filler.finish().unwrap());
         all_come_back(&sound, &made, &format!("{kind:?}"));
     }
+}
+
+/// Thousands of clusters with a line of text each and blanks behind it read blank at a regular distance, and nothing of them is
+/// missing.
+#[test]
+fn a_line_in_each_cluster_is_no_set_of_disks() {
+    let (cluster, notes, folder) = (4096, 5200, 170);
+    let wish = Wish { bytes: 32 << 20, ..exfat::small(512, cluster, 1) };
+    let mut filler = exfat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
+    filler.folder("Log", folder, Placing::Row).unwrap();
+    for number in 0..notes {
+        let text = format!("note number {number} of the station on the point, sea slight\n");
+        filler.file(&format!("Log/note {number}.txt"), text.as_bytes(), Placing::Row).unwrap();
+    }
+    let mut patient: exfat_faults::Patient = Patient::new(filler.finish().unwrap());
+    patient.fill(patient.find("Log/note 0.txt").entry, u64::from(folder * cluster), 0);
+    let medium = Memory::new(patient.bytes);
+    let seen =
+        registry::recognise(&medium, &Silent).unwrap().expect("a volume").examine(&medium, &Silent).unwrap();
+    let codes: Vec<&str> = seen.findings.iter().map(|finding| finding.entry.code).collect();
+    assert!(codes.contains(&"exfat/lost-clusters"), "{codes:?}");
+    assert!(!codes.contains(&"medium/blank-intervals"), "{codes:?}");
 }
