@@ -6,8 +6,8 @@
 //!
 //! Disks that lie in stripes over several members look so when one of them is missing, and so does what an imager made that
 //! jumps. The places are told by content: of the sectors that are looked at none in these places holds anything, and what is
-//! content on both sides begins and ends there: it is cut off, where a file that ends by itself mostly leaves the last bytes of
-//! its sector blank. Rests on nothing published.
+//! content on both sides begins and ends there: it is cut off, where a file that ends by itself mostly leaves zeros in the last
+//! bytes of its sector. Rests on nothing published.
 
 use super::{
     Places,
@@ -58,7 +58,7 @@ pub(super) struct Intervals {
     pub(super) seen: usize,
 }
 
-/// Bytes at the end of a sector that are blank where what it holds ends by itself.
+/// Bytes at the end of a sector that are zero where what it holds ends by itself.
 const TAIL: usize = 8;
 
 /// What a sector holds.
@@ -75,7 +75,7 @@ impl Holds {
         let tail = sector.get(sector.len().minus(TAIL)..).unwrap_or_default();
         match () {
             () if is_blank(sector) => Self::Nothing,
-            () if is_blank(tail) => Self::Ended,
+            () if tail.iter().all(|byte| *byte == 0) => Self::Ended,
             () => Self::UpToItsEnd,
         }
     }
