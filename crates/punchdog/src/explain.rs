@@ -16,7 +16,7 @@ use punchdog_core::{
     family::Kind,
     medium::Medium,
     report::{
-        examination::Exhibit,
+        examination::{Examination, Exhibit},
         finding::Entry,
         forecast::{Basis, HostForecast},
         wording::capital,
@@ -247,6 +247,10 @@ fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str,
             reason.entry.meaning
         ));
         page.say(reason.entry.mending);
+        let many = examination.deleted.readable >= crate::check::MANY_DELETED;
+        if many {
+            page.say(&format!("Besides, {}.", deleted(examination)));
+        }
         let questions = (
             format!("punchdog plan {image}{again} --out {}", page::quoted(&plan)),
             "the questions that it leaves to you, with their options",
@@ -256,13 +260,16 @@ fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str,
         } else {
             (format!("punchdog files {image}{again} --deleted"), "what its folders name, deleted files too")
         };
-        page.next(&[first, questions]);
+        let copied = (
+            format!("punchdog salvage {image}{again} --state deleted --to SOMEWHERE-ELSE"),
+            "copies the deleted files out",
+        );
+        page.next(&[first, if many && found.is_formatted_over() { copied } else { questions }]);
     } else if examination.sound() && examination.deleted.readable >= crate::check::MANY_DELETED {
         page.gap();
         page.say(&format!(
-            "Nothing in the volume stops a host. {} marked deleted; {} of them can still be read. Write nothing to the medium before they are copied out.",
-            page::count(examination.deleted.files, "file is", "files are"),
-            examination.deleted.readable
+            "Nothing in the volume stops a host. {}. Write nothing to the medium before they are copied out.",
+            deleted(examination)
         ));
         page.next(&[
             (
@@ -289,6 +296,12 @@ fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str,
             ),
         ]);
     }
+}
+
+/// How many files are marked deleted, in words.
+fn deleted(examination: &Examination) -> String {
+    let files = page::count(examination.deleted.files, "file is", "files are");
+    format!("{files} marked deleted; {} of them can still be read", examination.deleted.readable)
 }
 
 /// What to try, numbered, with how to tell that it was this.

@@ -9,6 +9,7 @@ use crate::{
     page::{self, Page},
     watch::Screen,
 };
+use punchdog_core::report::wording::capital;
 use punchdog_core::{
     diagnosis,
     family::Kind,
@@ -57,7 +58,7 @@ struct Volume {
     boot_sector_gone: bool,
     /// What its partition entry says, in words.
     entry: Option<String>,
-    /// What is left of an older volume, where this one is nearly empty.
+    /// What is left of an older volume beneath it.
     older: Option<json::Finding>,
 }
 
@@ -172,10 +173,7 @@ fn text(
     for (number, place) in seen.volumes.iter().enumerate() {
         volume(&mut page, number + 1, place, medium);
         for (_, finding) in older.iter().filter(|(index, _)| *index == number) {
-            page.under(
-                14,
-                &format!("It is nearly empty, and {}: most likely it was formatted over.", finding.summary),
-            );
+            page.under(14, &format!("{}: most likely it was formatted over.", capital(&finding.summary)));
         }
     }
     for stranger in &seen.strangers {

@@ -233,8 +233,8 @@ fn must_not_overlap(target: &Target, seen: &Scouting) -> Result<(), NotChosen> {
     }
 }
 
-/// What is left of older volumes, where `seen` has hardly anything on it: the volume's index, and the remark that says so.
-/// A volume that is in use is not read for it.
+/// What is left of older volumes, where `seen` has hardly anything on it, or a few reads show folders of another file system:
+/// the volume's index, and the remark that says so. Any other volume is not read for it.
 pub fn formatted_over(
     image: &dyn Medium,
     seen: &Scouting,
@@ -243,7 +243,8 @@ pub fn formatted_over(
     let mut all = Vec::new();
     for (index, found) in seen.volumes.iter().enumerate().filter(|(_, found)| !found.boot_gone) {
         let Ok(target) = place(image, seen, found, watch) else { continue };
-        if target.volume.is_nearly_empty(&Window::new(image, target.extent)) {
+        let window = Window::new(image, target.extent);
+        if target.volume.is_nearly_empty(&window) || target.volume.lies_over_another(&window) {
             let read = Diagnosed::of(image, target, None, watch)?;
             let over = read.reason_for_absence().filter(|_| read.is_formatted_over());
             all.extend(over.map(|finding| (index, finding.clone())));

@@ -128,7 +128,7 @@ catalogue! {
         "They may be what is left of a missing file, or room that is wasted.",
         "With choice lost-chains: kept as files in the folder ADRIFT (judged), or freed. What is blank is freed.");
     FORMER = ("exfat/older-volume-in-free-space", Remark, "folders of an older volume lie in free space", "exFAT 1.00, 7.4",
-        "The volume is in order and nearly empty: most likely it was formatted over. What was on it before is named by nothing any more, but not all of it is written over.",
+        "Another file system left that: most likely it was formatted over. What was on it before is named by nothing any more, but not all of it is written over.",
         "Left alone. Write nothing to the medium, and keep the image: each write can take an older file.");
     CRITICAL = ("exfat/unknown-critical-entry", RisksFiles, "an entry set has a critical entry of an unknown type", "exFAT 1.00, 8.2",
         "The specification bars a host that does not know the entry from using the file: what it says of the content is not known.",

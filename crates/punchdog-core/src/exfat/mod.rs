@@ -126,6 +126,12 @@ impl Volume for ExfatVolume {
         })
     }
 
+    fn lies_over_another(&self, medium: &dyn Medium) -> bool {
+        let geometry = &self.believed.geometry;
+        let own = |sector: &[u8]| former::by_first_byte(sector, former::FILE_ENTRY);
+        former::shows(medium, geometry.heap_place(), geometry.cluster_bytes(), &own)
+    }
+
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
         let boot = boot::judge(medium, &self.believed);
         hosts(medium, sector, &boot)

@@ -103,6 +103,8 @@ pub trait Volume {
     /// True where a few reads show that hardly anything is on it: what its owner misses may then be what it was formatted
     /// over, and reading it through costs little.
     fn is_nearly_empty(&self, medium: &dyn Medium) -> bool;
+    /// True where a few reads show folders in it that another file system made.
+    fn lies_over_another(&self, medium: &dyn Medium) -> bool;
     /// What each host does with it; `sector` is the logical sector size of the device in bytes.
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast>;
 

@@ -140,7 +140,7 @@ catalogue! {
         "Files whose entries are gone, or clusters that were never given back. They take space, and may be what a customer misses.",
         "Choice `lost-chains`: `keep` makes each a file in the folder ADRIFT, with an extension where the content tells; `free` gives the clusters back.");
     FORMER = ("fat/older-volume-in-free-space", Remark, "folders of an older volume lie in free space", "FAT 1.03, FAT Directory Structure",
-        "The volume is in order and nearly empty: most likely it was formatted over. What was on it before is named by nothing any more, but not all of it is written over.",
+        "Another file system left that: most likely it was formatted over. What was on it before is named by nothing any more, but not all of it is written over.",
         "Left alone. Write nothing to the medium, and keep the image: each write can take an older file.");
     HOLLOW = ("fat/content-blank", RisksFiles, "nothing but one value stands where files should be", "FAT 1.03, FAT Data Structure",
         "From some place to the end of the medium everything reads as zero, or as FF: a medium with less room than it claims (false capacity), a copy that was cut off or failed, or a chip that died.",

@@ -138,6 +138,12 @@ impl Volume for FatVolume {
         })
     }
 
+    fn lies_over_another(&self, medium: &dyn Medium) -> bool {
+        let geometry = &self.believed.geometry;
+        let own = |sector: &[u8]| check::boot_region::own_place(geometry, sector);
+        former::shows(medium, geometry.data_offset(), geometry.cluster_bytes().wide(), &own)
+    }
+
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
         self.hosts(medium, sector)
     }

@@ -90,6 +90,9 @@ impl Volume for Impaired {
     fn is_nearly_empty(&self, medium: &dyn Medium) -> bool {
         self.0.is_nearly_empty(medium)
     }
+    fn lies_over_another(&self, medium: &dyn Medium) -> bool {
+        self.0.lies_over_another(medium)
+    }
     fn survey(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError> {
         let mut inner = self.0.survey(medium, watch)?;
         let wraps = wraps::period(medium, false).map(|after| Wraps::of(medium, &mut *inner, after));

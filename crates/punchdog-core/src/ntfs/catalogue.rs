@@ -280,6 +280,6 @@ catalogue! {
         "Only the keys of their owner make them readable.",
         "Left as they are.");
     FORMER = ("ntfs/older-volume-in-free-space", Remark, "something of an older volume lies in free space", "volumes that were looked at",
-        "The volume is in order and nearly empty: most likely it was formatted over. What was on it before is named by nothing any more, but not all of it is written over.",
+        "Another file system left that: most likely it was formatted over. What was on it before is named by nothing any more, but not all of it is written over.",
         "Left alone. Write nothing to the medium, and keep the image: each write can take an older file.");
 }

@@ -123,6 +123,11 @@ impl Volume for NtfsVolume {
         mft::Mft::find(medium, &self.believed.geometry).few_in_use(medium, former::NEARLY_EMPTY.wide())
     }
 
+    fn lies_over_another(&self, medium: &dyn Medium) -> bool {
+        let own = |sector: &[u8]| former::by_first_byte(sector, b'F');
+        former::shows(medium, 0, self.believed.geometry.cluster(), &own)
+    }
+
     fn forecast(&self, medium: &dyn Medium, sector: u32) -> Vec<HostForecast> {
         let boot = boot::judge(medium, &self.believed);
         let mft = mft::Mft::find(medium, &self.believed.geometry);

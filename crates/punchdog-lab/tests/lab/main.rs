@@ -1,6 +1,7 @@
 //! The lab's tests, one module a subject. One program, so that they are linked once and no core waits.
 
 mod apply;
+mod beneath;
 mod bits;
 mod costs;
 mod crowds;

@@ -3,7 +3,7 @@
 use super::Subject;
 use crate::{
     arith::{Peek, Sat},
-    cluster::former,
+    cluster::former::{self, Live},
     exfat::{
         catalogue as c,
         layout::{FLAG_ACTIVE, FLAG_DIRTY, FLAG_FAILURE, NOT_SUMMED, REGION_SECTORS},
@@ -34,11 +34,14 @@ pub(super) fn check(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
     }
     let survey = &subject.survey;
     let nodes = survey.tree.nodes.len().plus(survey.tree.lost.len());
-    let former = former::look(subject.medium, geometry.heap_place(), nodes, |place| {
+    let is_used = |place: u64| {
         let cluster = place.minus(geometry.heap_place()).per(geometry.cluster_bytes().max(1)).plus(2);
         survey.claimed.contains(cluster.size())
-    });
-    if let Some(former) = former {
+    };
+    let own = |sector: &[u8]| former::by_first_byte(sector, former::FILE_ENTRY);
+    let (from, cluster) = (geometry.heap_place(), geometry.cluster_bytes());
+    let live = Live { from, cluster, nodes, is_used: &is_used, own: &own };
+    if let Some(former) = former::look(subject.medium, &live) {
         sink.add(former.finding(&c::FORMER));
     }
     if let Some(tail) = subject.survey.hollow {

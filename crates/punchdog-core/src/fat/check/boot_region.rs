@@ -3,11 +3,11 @@
 use super::Subject;
 use crate::{
     arith::{Peek, Sat},
-    cluster::former,
+    cluster::former::{self, Live, Own},
     fat::{
         catalogue as c,
         fsinfo::{self, Count},
-        geometry::Origin,
+        geometry::{Geometry, Origin},
         table::{entry_place, state_bits},
     },
     report::{
@@ -199,8 +199,20 @@ fn older_volume(subject: &Subject<'_>, sink: &mut dyn Sink) {
         survey.claimed.contains(cluster.size())
     };
     let nodes = survey.tree.nodes.len().plus(survey.tree.lost.len());
-    if let Some(former) = former::look(subject.medium, geometry.data_offset(), nodes, is_used) {
+    let own = |sector: &[u8]| own_place(&geometry, sector);
+    let (from, cluster) = (geometry.data_offset(), each);
+    let live = Live { from, cluster, nodes, is_used: &is_used, own: &own };
+    if let Some(former) = former::look(subject.medium, &live) {
         sink.add(former.finding(&c::FORMER));
+    }
+}
+
+/// Where a folder that begins so would stand in this volume.
+pub(in crate::fat) fn own_place(geometry: &Geometry, sector: &[u8]) -> Own {
+    if former::begins_with_dots(sector) {
+        Own::At(geometry.cluster_offset(former::says_cluster(sector, geometry.wide()).narrow()))
+    } else {
+        Own::Never
     }
 }
 
@@ -308,13 +320,7 @@ fn copies(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
     }
 }
 
-fn report_stretch(
-    subject: &mut Subject<'_>,
-    geometry: &crate::fat::geometry::Geometry,
-    from: u32,
-    to: u32,
-    sink: &mut dyn Sink,
-) {
+fn report_stretch(subject: &mut Subject<'_>, geometry: &Geometry, from: u32, to: u32, sink: &mut dyn Sink) {
     let (start, _) = entry_place(geometry.kind, from);
     let (last, width) = entry_place(geometry.kind, to);
     let unreadable =

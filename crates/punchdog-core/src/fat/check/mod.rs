@@ -1,6 +1,6 @@
 //! Every fault of the catalogue, as findings. Writes nothing.
 
-mod boot_region;
+pub(super) mod boot_region;
 mod chains;
 mod folders;
 

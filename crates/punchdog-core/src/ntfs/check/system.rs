@@ -3,7 +3,10 @@
 use super::Subject;
 use crate::{
     arith::Sat,
-    cluster::{former, set::ClusterSet},
+    cluster::{
+        former::{self, Live},
+        set::ClusterSet,
+    },
     ntfs::{
         attrdef, catalogue as c,
         layout::{VOLUME_DIRTY, kind, own},
@@ -49,7 +52,10 @@ fn older_volume(subject: &Subject<'_>, sink: &mut dyn Sink) {
     };
     let own = |file: Option<u32>| file.is_none_or(|number| number < own::FIRST_USER);
     let nodes = survey.tree.nodes.iter().filter(|node| !own(node.file)).count();
-    if let Some(former) = former::look(subject.medium, 0, nodes, is_used) {
+    // Records in free space may be where the table of files lay before a host moved it.
+    let own = |sector: &[u8]| former::by_first_byte(sector, b'F');
+    let live = Live { from: 0, cluster: geometry.cluster(), nodes, is_used: &is_used, own: &own };
+    if let Some(former) = former::look(subject.medium, &live) {
         sink.add(former.finding(&c::FORMER));
     }
 }
