@@ -161,6 +161,7 @@ fn file(medium: &dyn Medium, grid: Grid, item: &Item, place: u64, path: TreePath
         whole: false,
         taken: false,
         absent: false,
+        sought: false,
         lacks: Vec::new(),
         note: None,
     }

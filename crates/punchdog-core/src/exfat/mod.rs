@@ -216,6 +216,7 @@ impl Survey for ExfatSurvey {
                 nameless: node.flaws.contains(Flaws::NAME),
                 taken: false,
                 absent: false,
+                sought: false,
                 lacks: Vec::new(),
                 note: note(node).map(Into::into),
             })

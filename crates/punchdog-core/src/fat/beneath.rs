@@ -181,6 +181,7 @@ impl Layer {
             whole: false,
             taken: false,
             absent: false,
+            sought: false,
             lacks: Vec::new(),
             note: None,
         }

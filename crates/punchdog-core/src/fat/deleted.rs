@@ -146,6 +146,7 @@ fn take(
         taken,
         whole: false,
         absent: false,
+        sought: false,
         lacks: Vec::new(),
         note: Some(note.into()),
     });

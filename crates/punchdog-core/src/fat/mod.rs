@@ -237,6 +237,7 @@ impl Survey for FatSurvey {
                 whole: node.whole(),
                 taken: false,
                 absent: false,
+                sought: false,
                 lacks: Vec::new(),
                 note: note(node).map(Into::into),
             })

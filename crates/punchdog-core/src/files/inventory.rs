@@ -243,6 +243,7 @@ mod tests {
             whole: state == State::Intact,
             taken: false,
             absent: false,
+            sought: false,
             lacks: Vec::new(),
             note: None,
         }

@@ -105,6 +105,8 @@ pub struct FileRecord {
     /// It has content, and none of it is on the medium: beyond the end of the image, or where everything
     /// reads blank.
     pub absent: bool,
+    /// Nothing leads to its content: this was looked for among clusters of nobody.
+    pub sought: bool,
     /// What of it cannot be read from the medium: bytes from the start of the file.
     pub lacks: Vec<Extent>,
     /// Why it is not intact.
@@ -128,6 +130,7 @@ impl FileRecord {
             nameless: false,
             taken: false,
             absent: false,
+            sought: false,
             lacks: Vec::new(),
             note: Some("clusters in use that belong to no file".into()),
         }

@@ -103,6 +103,7 @@ fn one(
         whole: false,
         taken,
         absent: false,
+        sought: false,
         lacks: Vec::new(),
         note: Some(note.into()),
     })

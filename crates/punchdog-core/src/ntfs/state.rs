@@ -78,7 +78,13 @@ pub(super) fn record(
     };
     let stream = matches!(node.of, Of::Stream(..));
     let folder = file.notes.contains(Notes::FOLDER) && !stream;
-    let content = if folder { Content::default() } else { survey.content(medium, &node) };
+    let found = if folder { None } else { found(medium, survey, &node) };
+    let sought = found.is_some();
+    let content = match found {
+        Some(content) => content,
+        None if folder => Content::default(),
+        None => survey.content(medium, &node),
+    };
     let size = survey.pieces(&node).first().map_or(0, |piece| piece.size);
     let beyond = content.extents().any(|extent| extent.end() > medium.len());
     let (state, note) = judge(survey, &node, file, beyond);
@@ -92,10 +98,14 @@ pub(super) fn record(
         content,
         place: place(survey, &node, file),
         whole: whole(survey, &node, file) && !beyond,
-        note: note.map(Into::into),
+        sought,
+        note: note.map(|note| if sought { FOUND } else { note }.into()),
         ..empty(path)
     })
 }
+
+const FOUND: &str =
+    "its run list is damaged: the only clusters of nobody that fit its name, its size and its kind";
 
 /// Names that one record has room for are fewer.
 const NAMES: u64 = 512;
@@ -133,22 +143,33 @@ fn empty(path: TreePath) -> FileRecord {
         whole: false,
         taken: false,
         absent: false,
+        sought: false,
         lacks: Vec::new(),
         note: None,
     }
+}
+
+/// Content that stands in these clusters.
+fn in_clusters(survey: &Survey, runs: &[Run], size: u64) -> Content {
+    let geometry = survey.mft.geometry;
+    let place = |run: &Run| Extent::new(geometry.place(run.first.unwrap_or(0)), geometry.place(run.length));
+    Content::stored(runs.iter().map(place), size)
+}
+
+/// What seems to be the content of a file whose run list is of no use.
+fn found(medium: &dyn Medium, survey: &Survey, node: &Node) -> Option<Content> {
+    let [piece] = survey.pieces(node) else { return None };
+    piece.bad?;
+    let runs = survey.lost_content(medium).lists.get(&(piece.holder, piece.at))?;
+    Some(in_clusters(survey, runs, piece.size))
 }
 
 /// A file of which an index alone tells, and what seems to be its content.
 fn stray(medium: &dyn Medium, survey: &Survey, index: u32, path: TreePath) -> Option<FileRecord> {
     let stray = survey.strays.get(index.size())?;
     let folder = stray.attributes & super::layout::DUP_FOLDER != 0;
-    let found = survey.lost_content(medium).get(&stray.reference);
-    let content = found.map(|runs| {
-        let geometry = survey.mft.geometry;
-        let place =
-            |run: &Run| Extent::new(geometry.place(run.first.unwrap_or(0)), geometry.place(run.length));
-        Content::stored(runs.iter().map(place), stray.size)
-    });
+    let found = survey.lost_content(medium).lost.get(&stray.reference);
+    let content = found.map(|runs| in_clusters(survey, runs, stray.size));
     let note = match &content {
         Some(_) => "its record is gone: the only clusters of nobody that fit its name, its size and its kind",
         None => "its record is gone: the entry in its folder is all that is left of it",
@@ -159,6 +180,7 @@ fn stray(medium: &dyn Medium, survey: &Survey, index: u32, path: TreePath) -> Op
         state: State::Damaged,
         modified: time(stray.modified),
         place: stray.place,
+        sought: content.is_some(),
         content: content.unwrap_or_default(),
         note: Some(note.into()),
         ..empty(path)

@@ -7,6 +7,7 @@ use super::{
     index::{self, IndexFlaw},
     layout::{DUP_FOLDER, kind, number, own, sequence},
     log::Log,
+    mend::LostContent,
     mft::Mft,
     names::{Capitals, of_key},
     outvoted,
@@ -75,7 +76,7 @@ pub struct Survey {
     /// Whether a host sleeps on the volume.
     pub asleep: Asleep,
     /// See [`Survey::lost_content`].
-    found: OnceLock<HashMap<u64, Vec<Run>>>,
+    found: OnceLock<LostContent>,
 }
 
 /// Reads the volume.
@@ -387,9 +388,9 @@ fn records_in_use(medium: &dyn Medium, mft: &Mft, records: &Records) -> Option<V
 }
 
 impl Survey {
-    /// Clusters that hold, by their content, what files had whose records are lost: by the reference that entries of folders
-    /// have to them. Looked for once; `medium` has the bytes that were surveyed.
-    pub(super) fn lost_content(&self, medium: &dyn Medium) -> &HashMap<u64, Vec<Run>> {
+    /// Clusters that hold what files had whose records or run lists are lost. Looked for once; `medium` has the bytes that
+    /// were surveyed.
+    pub(super) fn lost_content(&self, medium: &dyn Medium) -> &LostContent {
         self.found.get_or_init(|| super::mend::lost_content(self, medium))
     }
     /// The file of a node.

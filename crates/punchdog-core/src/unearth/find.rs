@@ -142,6 +142,7 @@ impl Find {
             whole: self.complete == Complete::Yes,
             taken: self.complete == Complete::No && !short,
             absent: self.size > 0 && content.held() == 0,
+            sought: false,
             content,
             lacks: Vec::new(),
             note: Some(self.note().into()),

@@ -36,11 +36,12 @@ impl Ground {
         Self { plots: Vec::new(), end }
     }
 
-    /// Adds what a volume has free. Lost chains count as taken: they are listed with its files.
+    /// Adds what a volume has free. Lost chains count as taken, and what was found for files that had lost their content: they
+    /// are listed with its files.
     pub(super) fn add(&mut self, target: &Target, survey: &mut dyn Survey, medium: &dyn Medium) {
         let mut occupied = survey.occupied();
         survey.each_file(medium, Wanted::default(), &mut |file| {
-            if file.state == State::Orphan {
+            if file.state == State::Orphan || file.sought {
                 file.content.extents().for_each(|extent| occupied.take(extent));
             }
             ControlFlow::Continue(())

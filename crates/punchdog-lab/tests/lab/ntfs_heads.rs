@@ -1,6 +1,7 @@
 //! NTFS records whose beginnings were written over, and records that a write for another place went into.
 
 use punchdog_core::{
+    arith::Peek,
     family::Wanted,
     medium::{Extent, Medium, Memory},
     ntfs::layout::{kind, own},
@@ -153,19 +154,39 @@ fn a_picture_whose_record_holds_a_copy_of_another_comes_back() {
     }
 }
 
+/// What is lost of the picture in record `number`: all of the record, its run list, or one byte of that.
+const LOST: [(&str, fn(&mut Patient, u32)); 3] = [
+    ("the record", |patient, number| {
+        let noise = Seed::new(6 + u64::from(number)).bytes(1024);
+        patient.write(patient.record_place(number), &noise);
+    }),
+    ("the run list", |patient, number| {
+        let at = patient.attribute(number, kind::DATA, "");
+        patient.edit(number, |record| {
+            let (runs, end) = (at + usize::from(record.le16(at + 32)), at + record.le32(at + 4) as usize);
+            record[runs..end].fill(0xFE);
+        });
+    }),
+    ("one byte of the run list", |patient, number| {
+        let at = patient.attribute(number, kind::DATA, "");
+        patient.edit(number, |record| {
+            let runs = at + usize::from(record.le16(at + 32));
+            record[runs + 1] ^= 0x40;
+        });
+    }),
+];
+
 #[test]
-fn pictures_in_pieces_come_back_without_their_records() {
+fn pictures_come_back_without_their_records_or_run_lists() {
     for cluster in [1024, 4096] {
         let sound = pictures(cluster);
         let truth = listed(&Memory::new(sound.bytes.clone()));
-        let mut seed = Seed::new(6);
-        for name in PICTURES {
+        for (name, (what, lose)) in PICTURES.into_iter().flat_map(|name| LOST.map(|lost| (name, lost))) {
             let mut patient = sound.clone();
-            let noise = seed.bytes(1024);
-            patient.write(sound.record_place(sound.number(name)), &noise);
+            lose(&mut patient, sound.number(name));
             let (before, after, is_sound, steps) = mended(&patient.bytes);
-            assert_eq!((&after, is_sound), (&truth, true), "{cluster} {name}: {steps:?}");
-            assert_eq!(before, truth, "{cluster} {name}: what salvage copies before the repair");
+            assert_eq!((&after, is_sound), (&truth, true), "{cluster} {name}, {what}: {steps:?}");
+            assert_eq!(before, truth, "{cluster} {name}, {what}: what salvage copies before the repair");
         }
     }
 }

@@ -1,12 +1,18 @@
 //! Files that no folder names: deleted, formatted over, by their content.
 
 use super::{folder_with, json, run};
-use punchdog_core::{exfat, family::Kind, fat, ntfs};
+use punchdog_core::{
+    exfat,
+    family::Kind,
+    fat,
+    ntfs::{self, layout::kind},
+};
 use punchdog_lab::{
     content, exfat as lab_exfat,
     fat::{Filler, Placing},
     formatted::{self, New},
     ntfs as lab_ntfs,
+    ntfs_faults::Patient,
     seed::Seed,
 };
 use serde_json::Value;
@@ -101,6 +107,33 @@ pub(super) fn on_ntfs(files: &[(String, Vec<u8>)]) -> Vec<u8> {
         filler.file(path, bytes, Placing::Row).unwrap();
     }
     filler.finish().unwrap().canvas
+}
+
+/// Content that was found for a file which lost its record or its run list is that file's, and is not found again.
+#[test]
+fn what_was_found_for_a_file_has_its_name() {
+    let files = content(12);
+    let mut filler = lab_ntfs::Filler::new(&ntfs_wish(), vec![0; SIZE]).unwrap();
+    for folder in FOLDERS {
+        filler.folder(folder, Placing::Row).unwrap();
+    }
+    for (path, bytes) in &files {
+        filler.file(path, bytes, Placing::Row).unwrap();
+    }
+    let mut patient = Patient::new(filler.finish().unwrap());
+    let (one, other) = (patient.number(&files[3].0), patient.number(&files[9].0));
+    patient.fill(patient.record_place(one), 1024, 0x5A);
+    let list = patient.attribute(other, kind::DATA, "") + 64;
+    patient.edit(other, |record| record[list..list + 6].fill(0xFE));
+    let folder = folder_with("card.img", &patient.bytes);
+    let at = folder.path();
+    json(at, &["unearth", "card.img", "--out", "finds.json"], 0);
+    assert_eq!(finds(at, &patient.bytes), []);
+    let listed = json(at, &["files", "card.img", "--hash", "--finds", "finds.json"], 0);
+    for (path, bytes) in &files {
+        let of = listed["files"].as_array().unwrap().iter().filter(|file| file["path"] == path.as_str());
+        assert_eq!(of.map(|file| &file["sha256"]).collect::<Vec<_>>(), [&Value::from(sum(bytes))], "{path}");
+    }
 }
 
 pub(super) fn sum(bytes: &[u8]) -> String {

@@ -7,6 +7,7 @@
 use super::{Job, in_pieces, records::step};
 use crate::{
     arith::{Peek, Sat},
+    cluster::set::ClusterSet,
     files::end::Ends,
     formats::{self, BEGINNING, Format},
     medium::{Extent, Medium, MediumError},
@@ -54,17 +55,24 @@ pub(super) struct Beginning {
 /// The rows of clusters that can be all of these files, by what begins there and where it ends: those that alone fit a file,
 /// and no other one. They are in use, and no record has them; where nothing of that kind is in use, as `$Bitmap` is gone or
 /// was counted anew, whatever it says.
-pub(super) fn rows(survey: &Survey, medium: &dyn Medium, wanted: &[Wanted<'_>]) -> Vec<Option<Vec<Run>>> {
+///
+/// `claimed` are the clusters that records have, or that were found for others.
+pub(super) fn rows(
+    survey: &Survey,
+    medium: &dyn Medium,
+    claimed: &ClusterSet,
+    wanted: &[Wanted<'_>],
+) -> Vec<Option<Vec<Run>>> {
     let geometry = survey.mft.geometry;
     if wanted.is_empty() {
         return Vec::new();
     }
     let marked = survey.bitmap.as_ref().map(|marked| {
         let mut open = marked.clone();
-        open.difference_with(&survey.claimed);
+        open.difference_with(claimed);
         open
     });
-    let open = marked.filter(|open| !open.is_empty()).unwrap_or_else(|| survey.claimed.complement());
+    let open = marked.filter(|open| !open.is_empty()).unwrap_or_else(|| claimed.complement());
     let allowed = Ends::new();
     let most = wanted.iter().map(|one| one.clusters).max().unwrap_or(0);
     let kind = |name: &&str| name.rsplit_once('.').and_then(|(_, extension)| Format::of_extension(extension));
@@ -162,7 +170,7 @@ fn ends(survey: &Survey, ends: &Ends, medium: &dyn Medium, runs: &[Run], size: u
 }
 
 /// The piece is all of the plain content of a user's file.
-fn is_all(survey: &Survey, piece: &Piece) -> bool {
+pub(super) fn is_all(survey: &Survey, piece: &Piece) -> bool {
     let held = survey.mft.geometry.place(piece.clusters);
     piece.kind == kind::DATA
         && piece.name == 0
@@ -207,19 +215,28 @@ pub(super) fn asked(job: &mut Job<'_, '_, '_, '_>, paths: Vec<String>) -> bool {
     job.choices.ask(QUESTION, question, &[give, leave], paths) == "give"
 }
 
-fn give(job: &mut Job<'_, '_, '_, '_>, lists: &[(&Piece, &'static Entry)]) -> Result<(), MediumError> {
-    let survey: &Survey = job.survey;
+/// The content of lists that are of no use.
+pub(super) fn of_lists(
+    survey: &Survey,
+    medium: &dyn Medium,
+    claimed: &ClusterSet,
+    pieces: &[&Piece],
+) -> Vec<Option<Vec<Run>>> {
     let named = |piece: &Piece| {
         let names = survey.records.live(piece.file).map_or(&[][..], |file| survey.records.names_of(file));
         names.iter().map(|name| &*name.text).collect()
     };
+    let wanted =
+        pieces.iter().map(|piece| Wanted { names: named(piece), clusters: piece.clusters, size: piece.size });
+    rows(survey, medium, claimed, &wanted.collect::<Vec<_>>())
+}
+
+fn give(job: &mut Job<'_, '_, '_, '_>, lists: &[(&Piece, &'static Entry)]) -> Result<(), MediumError> {
+    let survey: &Survey = job.survey;
     let lists: Vec<&(&Piece, &'static Entry)> =
         lists.iter().filter(|(piece, _)| is_all(survey, piece)).collect();
-    let wanted: Vec<Wanted<'_>> = lists
-        .iter()
-        .map(|(piece, _)| Wanted { names: named(piece), clusters: piece.clusters, size: piece.size })
-        .collect();
-    let found = rows(survey, job.window, &wanted);
+    let pieces: Vec<&Piece> = lists.iter().map(|(piece, _)| *piece).collect();
+    let found = of_lists(survey, job.window, &survey.claimed, &pieces);
     if found.iter().all(Option::is_none) {
         return Ok(());
     }

@@ -69,7 +69,7 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
             right(job.window, survey, *number, runs)
                 && (*number != own::BITMAP || tells_free(job.window, survey, runs))
         };
-        if let Some(struck) = runs::only(job, piece, 1, &so) {
+        if let Some(struck) = runs::only(survey, job.window, piece, 1, &so) {
             let title = crate::ntfs::check::title(*of);
             let step = Step::new(
                 "run-list-byte",

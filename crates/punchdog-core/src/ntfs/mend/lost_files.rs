@@ -12,6 +12,7 @@ use super::{
 };
 use crate::{
     arith::Sat,
+    cluster::set::ClusterSet,
     medium::{Medium, MediumError},
     mending::step::{Provenance, Step},
     ntfs::{
@@ -61,8 +62,8 @@ fn plain(survey: &Survey) -> Vec<(u64, Vec<&Stray>)> {
     lost.into_iter().filter(plain).take(MOST).collect()
 }
 
-/// The clusters that hold the content of such files, by the reference that names them.
-pub(in crate::ntfs) fn found(survey: &Survey, medium: &dyn Medium) -> HashMap<u64, Vec<Run>> {
+/// The clusters that hold the content of such files, by the reference that names them. `claimed` as in [`rows`].
+pub(super) fn found(survey: &Survey, medium: &dyn Medium, claimed: &ClusterSet) -> HashMap<u64, Vec<Run>> {
     let lost = plain(survey);
     let wanted = lost.iter().map(|(_, strays)| {
         let size = strays.first().map_or(0, |stray| stray.size);
@@ -71,13 +72,13 @@ pub(in crate::ntfs) fn found(survey: &Survey, medium: &dyn Medium) -> HashMap<u6
         Wanted { names, clusters: survey.mft.geometry.clusters_for(size), size }
     });
     let wanted: Vec<Wanted<'_>> = wanted.collect();
-    let rows = rows(survey, medium, &wanted);
+    let rows = rows(survey, medium, claimed, &wanted);
     lost.iter().zip(rows).filter_map(|((of, _), runs)| Some((*of, runs?))).collect()
 }
 
 pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     let survey: &Survey = job.survey;
-    let found = survey.lost_content(job.window);
+    let found = &survey.lost_content(job.window).lost;
     if found.is_empty() {
         return Ok(());
     }
@@ -92,12 +93,8 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
         return Ok(());
     }
     for (of, strays) in &lost {
-        let Some((runs, record)) = found.get(of).and_then(|runs| {
-            let record = record(survey, *of, strays, runs)?;
-            Some((runs, record))
-        }) else {
-            continue;
-        };
+        let Some(runs) = found.get(of) else { continue };
+        let Some(record) = record(survey, *of, strays, runs) else { continue };
         let path = named(of, strays);
         let does = format!("write the record of {path} anew, with clusters {}", worded(runs));
         let step = Step::new("file-made-anew", does, Provenance::Judged, FROM, &[&c::RECORD_LOST])

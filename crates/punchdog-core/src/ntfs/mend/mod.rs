@@ -15,6 +15,7 @@ mod doubled;
 mod ending;
 mod fields;
 mod folders;
+mod found;
 mod in_pieces;
 mod lists;
 mod lost;
@@ -33,7 +34,7 @@ mod views;
 mod writing;
 
 pub(super) use aside::set_aside;
-pub(super) use lost_files::found as lost_content;
+pub(super) use found::{LostContent, lost_content};
 
 use super::{
     NtfsSurvey, NtfsVolume,

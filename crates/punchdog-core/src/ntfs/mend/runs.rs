@@ -6,7 +6,7 @@
 use super::{Job, by_content, records::step};
 use crate::{
     arith::Sat,
-    medium::MediumError,
+    medium::{Medium, MediumError},
     mending::step::Provenance,
     ntfs::{
         catalogue as c,
@@ -38,8 +38,8 @@ pub(super) struct Struck {
     whole: bool,
 }
 
-pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
-    let survey: &Survey = job.survey;
+/// The run lists that cannot be read, or do not fit their attributes.
+pub(super) fn damaged(survey: &Survey) -> Vec<(Piece, BadRuns)> {
     let records = &survey.records;
     let list = |(number, flaw): &(u32, Flaw)| {
         let Flaw::Runs(_, at, bad) = flaw else { return None };
@@ -50,15 +50,32 @@ pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
     };
     let lists: Vec<(Piece, BadRuns)> = records.flaws.iter().filter_map(list).collect();
     // Trying every byte takes its time.
-    if lists.is_empty() || lists.len() > LISTS {
+    if lists.len() > LISTS { Vec::new() } else { lists }
+}
+
+/// The byte of each that was struck, where that is told.
+pub(super) fn by_one_byte(
+    survey: &Survey,
+    medium: &dyn Medium,
+    lists: &[(Piece, BadRuns)],
+) -> Vec<Option<Struck>> {
+    // All of them; half of them where $Bitmap may be damaged too.
+    let struck = |piece, part| struck(survey, medium, piece, part);
+    let found = lists.iter().map(|(piece, _)| struck(piece, 1).or_else(|| struck(piece, 2)));
+    without_clashes(found.collect())
+}
+
+pub(super) fn mend(job: &mut Job<'_, '_, '_, '_>) -> Result<(), MediumError> {
+    let survey: &Survey = job.survey;
+    let lists = damaged(survey);
+    if lists.is_empty() {
         return Ok(());
     }
     // What is nobody's may be of a file whose record is lost.
-    let lost = records.uses.contains(&Use::Noise) || survey.strays.iter().any(|stray| stray.why == Why::Lost);
+    let lost =
+        survey.records.uses.contains(&Use::Noise) || survey.strays.iter().any(|stray| stray.why == Why::Lost);
     let paths = crate::ntfs::check::paths(survey);
-    // All of them; half of them where $Bitmap may be damaged too.
-    let found = lists.iter().map(|(piece, _)| struck(job, piece, 1).or_else(|| struck(job, piece, 2)));
-    let found = without_clashes(found.collect());
+    let found = by_one_byte(survey, job.window, &lists);
     // What they get is nobody's any more when all was read again.
     if found.iter().all(Option::is_none) {
         return by_content::mend(job, &lists);
@@ -129,26 +146,26 @@ fn without_clashes(mut found: Vec<Option<Struck>>) -> Vec<Option<Struck>> {
 
 /// The byte that was struck in the run list of this piece, where that is told: with it, of the clusters that are not the
 /// file's yet, one in `part` is in use.
-fn struck(job: &Job<'_, '_, '_, '_>, piece: &Piece, part: usize) -> Option<Struck> {
+fn struck(survey: &Survey, medium: &dyn Medium, piece: &Piece, part: usize) -> Option<Struck> {
     if piece.holder <= own::EXTEND {
         return None;
     }
-    only(job, piece, part, &|_| true)
+    only(survey, medium, piece, part, &|_| true)
 }
 
 /// The same, of the lists that are as `so` says.
 pub(super) fn only(
-    job: &Job<'_, '_, '_, '_>,
+    survey: &Survey,
+    medium: &dyn Medium,
     piece: &Piece,
     part: usize,
     so: &dyn Fn(&[Run]) -> bool,
 ) -> Option<Struck> {
-    let survey: &Survey = job.survey;
     survey.bitmap.as_ref()?;
     if piece.resident {
         return None;
     }
-    let record = job.record(piece.holder)?;
+    let record = survey.mft.read(medium, piece.holder)?;
     let (list, _) = attributes(&record);
     let attribute = list.iter().find(|attribute| attribute.at == usize::from(piece.at))?;
     let geometry = survey.mft.geometry;
@@ -230,8 +247,9 @@ fn apart(runs: &[Run]) -> bool {
 
 /// What the mending of shared clusters does first: lists with one byte struck, where the others that share have none.
 pub(super) fn mend_shared(job: &mut Job<'_, '_, '_, '_>, sharing: &[Piece]) -> Result<(), MediumError> {
-    let found: Vec<Option<Struck>> = sharing.iter().map(|piece| struck(job, piece, 1)).collect();
     let survey: &Survey = job.survey;
+    let found: Vec<Option<Struck>> =
+        sharing.iter().map(|piece| struck(survey, job.window, piece, 1)).collect();
     let shares = |one: &Piece, other: &Piece| {
         let runs = |piece| survey.records.runs_of(piece).iter().filter(|run| run.first.is_some());
         runs(one).any(|one| {
