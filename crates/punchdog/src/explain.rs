@@ -16,8 +16,8 @@ use punchdog_core::{
     family::Kind,
     medium::Medium,
     report::{
-        examination::{Examination, Exhibit},
-        finding::Entry,
+        examination::{Deleted, Exhibit},
+        finding::{Entry, Finding},
         forecast::{Basis, HostForecast},
         wording::capital,
     },
@@ -190,7 +190,7 @@ fn verdict(hosts: usize, refusing: usize, missing: usize, sound: bool) -> (&'sta
 }
 
 fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str, hints: &[Hint]) {
-    let (path, reading) = (&given.image, given.which.reading.again());
+    let path = &given.image;
     let Diagnosed { target, examination, hosts } = found;
     let refusing = hosts.iter().filter(|host| !host.mounts_read_only).count();
     let missing = hosts.iter().filter(|host| target.not_found_by(host.host).is_some()).count();
@@ -213,6 +213,13 @@ fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str,
             bytes(page, exhibit, target.extent.offset);
         }
     }
+    follows(page, given, found, again, hints);
+}
+
+/// What can be done about it, and the command for that.
+fn follows(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str, hints: &[Hint]) {
+    let (path, reading) = (&given.image, given.which.reading.again());
+    let Diagnosed { target, examination, .. } = found;
     let image = page::quoted(path);
     let plan = page::beside(path, again, "plan.json");
     if crate::spaced::comes_next(page, path, examination, target.extent.offset) {
@@ -240,36 +247,12 @@ fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str,
     } else if examination.sound()
         && let Some(reason) = found.reason_for_absence()
     {
-        page.gap();
-        page.say(&format!(
-            "Nothing in the volume stops a host. {}: {}",
-            capital(&reason.summary),
-            reason.entry.meaning
-        ));
-        page.say(reason.entry.mending);
-        let many = examination.deleted.readable >= crate::check::MANY_DELETED;
-        if many {
-            page.say(&format!("Besides, {}.", deleted(examination)));
-        }
-        let questions = (
-            format!("punchdog plan {image}{again} --out {}", page::quoted(&plan)),
-            "the questions that it leaves to you, with their options",
-        );
-        let first = if found.is_formatted_over() {
-            (unearth(path, again), "searches for what was on it before")
-        } else {
-            (format!("punchdog files {image}{again} --deleted"), "what its folders name, deleted files too")
-        };
-        let copied = (
-            format!("punchdog salvage {image}{again} --state deleted --to SOMEWHERE-ELSE"),
-            "copies the deleted files out",
-        );
-        page.next(&[first, if many && found.is_formatted_over() { copied } else { questions }]);
+        absence(page, path, found, reason, again);
     } else if examination.sound() && examination.deleted.readable >= crate::check::MANY_DELETED {
         page.gap();
         page.say(&format!(
             "Nothing in the volume stops a host. {}. Write nothing to the medium before they are copied out.",
-            deleted(examination)
+            marked_deleted(examination.deleted)
         ));
         page.next(&[
             (
@@ -298,10 +281,35 @@ fn volume(page: &mut Page, given: &args::Target, found: &Diagnosed, again: &str,
     }
 }
 
+/// Why a sound volume does not show what its owner misses.
+fn absence(page: &mut Page, path: &Path, found: &Diagnosed, reason: &Finding, again: &str) {
+    page.gap();
+    let (summary, meaning) = (capital(&reason.summary), reason.entry.meaning);
+    page.say(&format!("Nothing in the volume stops a host. {summary}: {meaning}"));
+    page.say(reason.entry.mending);
+    let (image, deleted) = (page::quoted(path), found.examination.deleted);
+    let mut next = Vec::new();
+    if found.is_formatted_over() {
+        next.push((unearth(path, again), "searches for what was on it before"));
+        if deleted.readable >= crate::check::MANY_DELETED {
+            page.say(&format!("Besides, {}.", marked_deleted(deleted)));
+            let salvage = format!("punchdog salvage {image}{again} --state deleted --to SOMEWHERE-ELSE");
+            next.push((salvage, "copies the deleted files out"));
+        }
+    } else {
+        let files = format!("punchdog files {image}{again} --deleted");
+        let plan = page::quoted(&page::beside(path, again, "plan.json"));
+        let plan = format!("punchdog plan {image}{again} --out {plan}");
+        next.push((files, "what its folders name, deleted files too"));
+        next.push((plan, "the questions that it leaves to you, with their options"));
+    }
+    page.next(&next);
+}
+
 /// How many files are marked deleted, in words.
-fn deleted(examination: &Examination) -> String {
-    let files = page::count(examination.deleted.files, "file is", "files are");
-    format!("{files} marked deleted; {} of them can still be read", examination.deleted.readable)
+fn marked_deleted(deleted: Deleted) -> String {
+    let files = page::count(deleted.files, "file is", "files are");
+    format!("{files} marked deleted; {} of them can still be read", deleted.readable)
 }
 
 /// What to try, numbered, with how to tell that it was this.

@@ -323,7 +323,11 @@ impl Former {
             None => (
                 format!("{many} in free space"),
                 format!("The first begins at byte {} of the volume.", self.first),
-                "It was formatted over.",
+                if self.used {
+                    "It was formatted over, or the image of a medium was deleted."
+                } else {
+                    "It was formatted over."
+                },
             ),
         };
         let should = if self.used {

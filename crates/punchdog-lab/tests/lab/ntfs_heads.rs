@@ -154,8 +154,11 @@ fn a_picture_whose_record_holds_a_copy_of_another_comes_back() {
     }
 }
 
-/// What is lost of the picture in record `number`: all of the record, its run list, or one byte of that.
-const LOST: [(&str, fn(&mut Patient, u32)); 3] = [
+/// What is lost of the picture in a record of this number, and how.
+type Loss = (&'static str, fn(&mut Patient, u32));
+
+/// All of the record, its run list, or one byte of that.
+const LOST: [Loss; 3] = [
     ("the record", |patient, number| {
         let noise = Seed::new(6 + u64::from(number)).bytes(1024);
         patient.write(patient.record_place(number), &noise);
