@@ -75,10 +75,12 @@ impl Live<'_> {
     /// Pieces of what nothing owns.
     fn pieces(&self, medium: &dyn Medium) -> Vec<Extent> {
         let mut pieces = if self.is_in_use() { self.all_over(medium) } else { self.at_its_beginning(medium) };
-        let at = pieces.last().map_or(self.from, |piece| piece.end());
-        let further = [Extent::new(USUAL_MFT, FEW_RECORDS), Extent::new(medium.len().minus(512), 512)];
-        let is_new = |piece: &Extent| self.is_in_use() || piece.offset >= at;
-        pieces.extend(further.into_iter().filter(|piece| is_new(piece) && piece.end() <= medium.len()));
+        for piece in [Extent::new(USUAL_MFT, FEW_RECORDS), Extent::new(medium.len().minus(512), 512)] {
+            let known = pieces.iter().any(|one| one.overlaps(piece));
+            if !known && piece.offset >= self.from && piece.end() <= medium.len() {
+                pieces.push(piece);
+            }
+        }
         pieces
     }
 

@@ -321,6 +321,7 @@ impl Diagnosed {
         let window = Window::new(image, target.extent);
         let mut survey = target.volume.survey(&window, watch)?;
         let mut examination = survey.examine(&window);
+        examination.findings.extend(survey.older(&window));
         if target.is_contested() {
             examination.tell_contested();
         }

@@ -13,7 +13,10 @@ use crate::{
     medium::{Extent, Medium, MediumError, OverlayWindow},
     mending::{choices::Choices, step::Steps},
     progress::Watch,
-    report::{examination::Examination, fields::FieldGroup, forecast::HostForecast, structure::Structure},
+    report::{
+        examination::Examination, fields::FieldGroup, finding::Finding, forecast::HostForecast,
+        structure::Structure,
+    },
 };
 use std::ops::ControlFlow;
 
@@ -138,6 +141,8 @@ pub trait Volume {
 pub trait Survey {
     /// Every fault.
     fn examine(&mut self, medium: &dyn Medium) -> Examination;
+    /// What is left beneath it of an older file system. Free space is read for that, on which no plan rests: none asks.
+    fn older(&mut self, medium: &dyn Medium) -> Option<Finding>;
     /// Passes its files and folders on by path, each as it is made: a list of all would be larger than all that
     /// the survey holds.
     fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>);

@@ -45,7 +45,7 @@ use crate::{
     report::{
         examination::{Examination, Tally},
         fields::FieldGroup,
-        finding::Collector,
+        finding::{Collector, Finding},
         forecast::HostForecast,
         gap::Part,
         structure::Structure,
@@ -199,6 +199,10 @@ impl Survey for FatSurvey {
         story::tell(medium, believed, boot, survey, &mut examination);
         examination.find_cause(medium, survey.hollow.is_some(), &parts);
         examination
+    }
+
+    fn older(&mut self, medium: &dyn Medium) -> Option<Finding> {
+        check::boot_region::older_volume(medium, &self.believed.geometry, &self.survey)
     }
 
     fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>) {

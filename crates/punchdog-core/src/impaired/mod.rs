@@ -366,6 +366,10 @@ fn begins_again(seen: &mut Examination, after: u64, mut paths: Vec<String>, leng
 }
 
 impl Survey for ImpairedSurvey {
+    fn older(&mut self, medium: &dyn Medium) -> Option<Finding> {
+        self.inner.older(medium)
+    }
+
     fn examine(&mut self, medium: &dyn Medium) -> Examination {
         let mut seen = self.inner.examine(medium);
         self.settle(medium, seen.sound());

@@ -57,7 +57,11 @@ use crate::{
     mending::{choices::Choices, step::Steps},
     progress::Watch,
     report::{
-        examination::Examination, fields::FieldGroup, finding::Collector, forecast::HostForecast, gap::Part,
+        examination::Examination,
+        fields::FieldGroup,
+        finding::{Collector, Finding},
+        forecast::HostForecast,
+        gap::Part,
         structure::Structure,
     },
 };
@@ -195,6 +199,10 @@ impl Survey for NtfsSurvey {
         story::tell(medium, believed, boot, survey, &mut examination);
         examination.find_cause(medium, false, &parts);
         examination
+    }
+
+    fn older(&mut self, medium: &dyn Medium) -> Option<Finding> {
+        check::older_volume(medium, &self.survey)
     }
 
     fn each_file(&mut self, medium: &dyn Medium, wanted: Wanted, take: &mut Take<'_>) {

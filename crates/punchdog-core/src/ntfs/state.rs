@@ -99,13 +99,13 @@ pub(super) fn record(
         place: place(survey, &node, file),
         whole: whole(survey, &node, file) && !beyond,
         sought,
-        note: note.map(|note| if sought { FOUND } else { note }.into()),
+        note: note.map(|note| if sought && state == State::Damaged { FOUND } else { note }.into()),
         ..empty(path)
     })
 }
 
-const FOUND: &str =
-    "its run list is damaged: the only clusters of nobody that fit its name, its size and its kind";
+/// Of content that was found for a damaged run list.
+const FOUND: &str = "its run list is damaged: the only clusters of nobody that fit it";
 
 /// Names that one record has room for are fewer.
 const NAMES: u64 = 512;

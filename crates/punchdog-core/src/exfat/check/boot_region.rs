@@ -6,9 +6,12 @@ use crate::{
     cluster::former::{self, Live},
     exfat::{
         catalogue as c,
+        geometry::Geometry,
         layout::{FLAG_ACTIVE, FLAG_DIRTY, FLAG_FAILURE, NOT_SUMMED, REGION_SECTORS},
         sets::Flaws,
+        survey::Survey,
     },
+    medium::Medium,
     report::{
         finding::{Finding, Sink},
         wording::counted,
@@ -31,18 +34,6 @@ pub(super) fn check(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
                     "What lies in between cannot be read.",
                 ),
         );
-    }
-    let survey = &subject.survey;
-    let nodes = survey.tree.nodes.len().plus(survey.tree.lost.len());
-    let is_used = |place: u64| {
-        let cluster = place.minus(geometry.heap_place()).per(geometry.cluster_bytes().max(1)).plus(2);
-        survey.claimed.contains(cluster.size())
-    };
-    let own = |sector: &[u8]| former::by_first_byte(sector, former::FILE_ENTRY);
-    let (from, cluster) = (geometry.heap_place(), geometry.cluster_bytes());
-    let live = Live { from, cluster, nodes, is_used: &is_used, own: &own };
-    if let Some(former) = former::look(subject.medium, &live) {
-        sink.add(former.finding(&c::FORMER));
     }
     if let Some(tail) = subject.survey.hollow {
         let tree = &subject.survey.tree;
@@ -183,7 +174,24 @@ fn flags(subject: &Subject<'_>, sink: &mut dyn Sink) {
 }
 
 /// The percentage of the clusters that are in use, rounded down (section 3.1.18).
-pub(in crate::exfat) fn percent_in_use(survey: &crate::exfat::survey::Survey) -> u8 {
+pub(in crate::exfat) fn percent_in_use(survey: &Survey) -> u8 {
     let used = survey.used.count().wide().times(100).per(survey.geometry.clusters.wide().max(1));
     u8::try_from(used.min(100)).unwrap_or(100)
+}
+
+/// Folders that an earlier formatting left.
+pub(in crate::exfat) fn older_volume(
+    medium: &dyn Medium,
+    geometry: &Geometry,
+    survey: &Survey,
+) -> Option<Finding> {
+    let nodes = survey.tree.nodes.len().plus(survey.tree.lost.len());
+    let is_used = |place: u64| {
+        let cluster = place.minus(geometry.heap_place()).per(geometry.cluster_bytes().max(1)).plus(2);
+        survey.claimed.contains(cluster.size())
+    };
+    let own = |sector: &[u8]| former::by_first_byte(sector, former::FILE_ENTRY);
+    let (from, cluster) = (geometry.heap_place(), geometry.cluster_bytes());
+    let live = Live { from, cluster, nodes, is_used: &is_used, own: &own };
+    Some(former::look(medium, &live)?.finding(&c::FORMER))
 }

@@ -4,7 +4,7 @@ mod boot_region;
 mod files;
 mod root;
 
-pub(super) use boot_region::percent_in_use;
+pub(super) use boot_region::{older_volume, percent_in_use};
 pub(super) use files::hidden_tree;
 
 use super::{boot::Boot, geometry::Believed, survey::Survey};

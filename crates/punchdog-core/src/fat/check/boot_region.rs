@@ -8,8 +8,10 @@ use crate::{
         catalogue as c,
         fsinfo::{self, Count},
         geometry::{Geometry, Origin},
+        survey::Survey,
         table::{entry_place, state_bits},
     },
+    medium::Medium,
     report::{
         finding::{Finding, Sink, Weight},
         wording::counted,
@@ -22,7 +24,6 @@ pub(super) fn check(subject: &mut Subject<'_>, sink: &mut dyn Sink) {
     backup(subject, sink);
     length(subject, sink);
     blank_end(subject, sink);
-    older_volume(subject, sink);
     free_counts(subject, sink);
     first_entries(subject, sink);
     copies(subject, sink);
@@ -191,20 +192,21 @@ fn blank_end(subject: &Subject<'_>, sink: &mut dyn Sink) {
 }
 
 /// Folders that an earlier formatting left.
-fn older_volume(subject: &Subject<'_>, sink: &mut dyn Sink) {
-    let (geometry, survey) = (subject.believed.geometry, &subject.survey);
+pub(in crate::fat) fn older_volume(
+    medium: &dyn Medium,
+    geometry: &Geometry,
+    survey: &Survey,
+) -> Option<Finding> {
     let each = geometry.cluster_bytes().wide();
     let is_used = |place: u64| {
         let cluster = place.minus(geometry.data_offset()).per(each).plus(2);
         survey.claimed.contains(cluster.size())
     };
     let nodes = survey.tree.nodes.len().plus(survey.tree.lost.len());
-    let own = |sector: &[u8]| own_place(&geometry, sector);
+    let own = |sector: &[u8]| own_place(geometry, sector);
     let (from, cluster) = (geometry.data_offset(), each);
     let live = Live { from, cluster, nodes, is_used: &is_used, own: &own };
-    if let Some(former) = former::look(subject.medium, &live) {
-        sink.add(former.finding(&c::FORMER));
-    }
+    Some(former::look(medium, &live)?.finding(&c::FORMER))
 }
 
 /// Where a folder that begins so would stand in this volume.

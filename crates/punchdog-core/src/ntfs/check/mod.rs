@@ -7,6 +7,7 @@ mod records;
 mod system;
 
 pub(super) use records::{paths, title};
+pub(super) use system::older_volume;
 
 use super::{boot::Boot, geometry::Believed, survey::Survey};
 use crate::{medium::Medium, report::finding::Sink};

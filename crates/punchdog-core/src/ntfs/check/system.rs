@@ -7,6 +7,7 @@ use crate::{
         former::{self, Live},
         set::ClusterSet,
     },
+    medium::Medium,
     ntfs::{
         attrdef, catalogue as c,
         layout::{VOLUME_DIRTY, kind, own},
@@ -34,15 +35,13 @@ pub(super) fn check(subject: &Subject<'_>, sink: &mut dyn Sink) {
     log(subject, sink);
     clusters(subject, sink);
     tables(subject, sink);
-    older_volume(subject, sink);
 }
 
 /// What an earlier formatting left.
-fn older_volume(subject: &Subject<'_>, sink: &mut dyn Sink) {
-    let survey = subject.survey;
+pub(in crate::ntfs) fn older_volume(medium: &dyn Medium, survey: &Survey) -> Option<Finding> {
     if survey.mft.missing > 0 {
         // How much is on it is not known.
-        return;
+        return None;
     }
     let geometry = survey.mft.geometry;
     // Behind the last cluster stands the copy of the boot sector.
@@ -55,9 +54,7 @@ fn older_volume(subject: &Subject<'_>, sink: &mut dyn Sink) {
     // Records in free space may be where the table of files lay before a host moved it.
     let own = |sector: &[u8]| former::by_first_byte(sector, b'F');
     let live = Live { from: 0, cluster: geometry.cluster(), nodes, is_used: &is_used, own: &own };
-    if let Some(former) = former::look(subject.medium, &live) {
-        sink.add(former.finding(&c::FORMER));
-    }
+    Some(former::look(medium, &live)?.finding(&c::FORMER))
 }
 
 /// Records 0 to 11.

@@ -25,22 +25,29 @@ pub(in crate::ntfs) struct LostContent {
 }
 
 impl LostContent {
-    /// Gives lists what was found for them; gives those for which nothing was.
+    /// Gives lists what was found for them; gives those for which nothing was. What is plain content is kept: of other lists
+    /// the repair tells, and only the clusters are theirs.
     fn take<'p>(
         &mut self,
+        survey: &Survey,
         claimed: &mut ClusterSet,
         found: impl Iterator<Item = (&'p Piece, Option<Vec<Run>>)>,
     ) -> Vec<&'p Piece> {
         let mut left = Vec::new();
         for (piece, runs) in found {
+            let plain = is_all(survey, piece);
             let Some(runs) = runs else {
-                left.push(piece);
+                left.extend(plain.then_some(piece));
                 continue;
             };
             for run in &runs {
-                claimed.insert_range(run.first.unwrap_or(0).size()..run.end().size());
+                if let Some(first) = run.first {
+                    claimed.insert_range(first.size()..run.end().size());
+                }
             }
-            self.lists.insert((piece.holder, piece.at), runs);
+            if plain {
+                self.lists.insert((piece.holder, piece.at), runs);
+            }
         }
         left
     }
@@ -49,12 +56,11 @@ impl LostContent {
 pub(in crate::ntfs) fn lost_content(survey: &Survey, medium: &dyn Medium) -> LostContent {
     let mut claimed = survey.claimed.clone();
     let mut all = LostContent::default();
-    let mut damaged = runs::damaged(survey);
-    damaged.retain(|(piece, _)| is_all(survey, piece));
+    let damaged = runs::damaged(survey);
     let struck = runs::by_one_byte(survey, medium, &damaged).into_iter().map(|struck| Some(struck?.runs));
-    let left = all.take(&mut claimed, damaged.iter().map(|(piece, _)| piece).zip(struck));
+    let left = all.take(survey, &mut claimed, damaged.iter().map(|(piece, _)| piece).zip(struck));
     let found = of_lists(survey, medium, &claimed, &left);
-    all.take(&mut claimed, left.into_iter().zip(found));
+    all.take(survey, &mut claimed, left.into_iter().zip(found));
     all.lost = lost_files::found(survey, medium, &claimed);
     all
 }
