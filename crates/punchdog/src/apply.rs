@@ -100,18 +100,17 @@ pub(crate) fn run(args: &Args, given: &Apply) -> anyhow::Result<Verdict> {
     ));
     if fine {
         page.gap();
-        crate::plan::outcome(&mut page, &plan.outcome.fates, &plan.outcome.changes, &applied.measured);
+        let (fates, changes) = (&plan.outcome.fates, &plan.outcome.changes);
+        crate::plan::outcome(&mut page, fates, changes, &applied.measured, content.as_ref());
         if let Some(content) = &content {
             crate::plan::said_by_content(&mut page, content);
         }
         crate::plan::not_done(&mut page, &plan.outcome.not_done);
         page.gap();
         let width = page.width();
-        page.line(&format!(
-            "{S}{}{S:#}",
-            page::wrap(&page::clean(&plan.outcome.summary), width, 0),
-            S = page::STRONG
-        ));
+        let summary =
+            content.as_ref().map_or_else(|| plan.outcome.summary.clone(), |content| plan.summed_up(content));
+        page.line(&format!("{S}{}{S:#}", page::wrap(&page::clean(&summary), width, 0), S = page::STRONG));
     } else {
         page.gap();
         page.say("What was measured on the copy is not what the plan said. Do not hand it out: undo it, and look at the image again.");

@@ -249,7 +249,8 @@ fn text(plan: &Plan, given: &Given, title: &str, again: &str) -> anyhow::Result<
     }
     if plan.scope != Scope::Table {
         page.gap();
-        outcome(&mut page, &plan.outcome.fates, &plan.outcome.changes, after);
+        let content = plan.outcome.content.as_ref();
+        outcome(&mut page, &plan.outcome.fates, &plan.outcome.changes, after, content);
     }
     if let Some(content) = &plan.outcome.content {
         said_by_content(&mut page, content);
@@ -404,7 +405,19 @@ fn one_step(page: &mut Page, number: &str, steps: &[&PlannedStep]) {
 }
 
 /// What becomes of the files, and what is left.
-pub(crate) fn outcome(page: &mut Page, fates: &BTreeMap<Fate, u64>, changes: &[Change], after: &Measured) {
+pub(crate) fn outcome(
+    page: &mut Page,
+    fates: &BTreeMap<Fate, u64>,
+    changes: &[Change],
+    after: &Measured,
+    content: Option<&Content>,
+) {
+    // What is without its end, or lost its name, is not said to be whole.
+    let is_broken = |change: &Change| {
+        let mut broken = content.iter().flat_map(|content| &content.broken);
+        matches!(change.fate, Fate::Back | Fate::Moved)
+            && broken.any(|broken| broken.change(std::slice::from_ref(change)).is_some())
+    };
     let told = [
         (Fate::Intact, "intact", "as they were", page::GOOD),
         (Fate::Back, "back", "out of reach or damaged before, whole afterwards", page::GOOD),
@@ -433,7 +446,8 @@ pub(crate) fn outcome(page: &mut Page, fates: &BTreeMap<Fate, u64>, changes: &[C
             let to = change.to.as_ref().map_or(String::new(), |to| format!(" → {to}"));
             let bytes = change.bytes.map_or(String::new(), |(old, new)| format!(", {old} → {new} bytes"));
             let volume = change.volume.map_or(String::new(), |at| format!("volume at byte {at}: "));
-            page.under(16, &format!("{volume}{}{to}{bytes}", change.path));
+            let broken = if is_broken(change) { ", broken by its content" } else { "" };
+            page.under(16, &format!("{volume}{}{to}{bytes}{broken}", change.path));
         }
         if hit.len() > NAMED {
             page.under_faint(16, &format!("and {} more; the plan file names them", hit.len() - NAMED));

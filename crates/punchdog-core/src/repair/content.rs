@@ -5,7 +5,7 @@ use crate::{
     arith::Sat,
     family::Wanted,
     files::{
-        inventory::Fate,
+        inventory::{Change, Fate},
         judgement::{self, Judgement},
         path::TreePath,
         record::FileRecord,
@@ -31,6 +31,21 @@ pub struct Broken {
     pub from: u64,
     /// Why.
     pub why: String,
+}
+
+impl Broken {
+    /// The change that names it.
+    pub fn change<'c>(&self, changes: &'c [Change]) -> Option<&'c Change> {
+        changes.iter().find(|change| {
+            change.to.as_ref().unwrap_or(&change.path) == &self.path
+                && (self.volume.is_none() || change.volume == self.volume)
+        })
+    }
+    /// True where that says less than that it is whole.
+    pub(super) fn is_named_worse(&self, changes: &[Change]) -> bool {
+        self.change(changes)
+            .is_some_and(|change| !matches!(change.fate, Fate::Intact | Fate::Back | Fate::Moved))
+    }
 }
 
 /// What looking at the content of the files that rest on judgement came to.

@@ -250,7 +250,7 @@ pub fn build_for(
     let summary = if subject == Subject::Table {
         table_summary(&after)
     } else {
-        summary(&fates, &after, judged(&steps))
+        summary(&fates, &after, judged(&steps), 0)
     };
     changes.sort_by(|a, b| {
         (std::cmp::Reverse(a.fate), a.volume, &a.path).cmp(&(std::cmp::Reverse(b.fate), b.volume, &b.path))
@@ -412,11 +412,15 @@ fn judged(steps: &[PlannedStep]) -> u64 {
     paths.len().wide()
 }
 
-fn summary(fates: &BTreeMap<Fate, u64>, after: &Measured, judged: u64) -> String {
+/// What becomes of the files, in a sentence; of those that would be whole, the content of `broken` does not hold together.
+fn summary(fates: &BTreeMap<Fate, u64>, after: &Measured, judged: u64, broken: u64) -> String {
     let get = |fate| fates.get(&fate).copied().unwrap_or(0);
-    let whole = get(Fate::Intact).plus(get(Fate::Back)).plus(get(Fate::Moved));
+    let whole = get(Fate::Intact).plus(get(Fate::Back)).plus(get(Fate::Moved)).minus(broken);
     let all = fates.values().fold(0_u64, |sum, n| sum.plus(*n));
     let mut parts = vec![format!("{whole} of {all} files are whole after the repair")];
+    if broken > 0 {
+        parts.push(counted(broken, "is broken by its content", "are broken by their content"));
+    }
     if judged > 0 {
         let rest = if judged == 1 {
             "1 rests on judgement and should be opened before it is handed out".to_owned()
@@ -525,6 +529,16 @@ impl Plan {
         })
     }
 
+    /// What becomes of the files, in a sentence, where their content was looked at.
+    pub fn summed_up(&self, content: &Content) -> String {
+        if self.scope == Scope::Table {
+            return self.outcome.summary.clone();
+        }
+        let outcome = &self.outcome;
+        let broken = content.broken.iter().filter(|broken| !broken.is_named_worse(&outcome.changes)).count();
+        summary(&outcome.fates, &outcome.after, judged(&self.steps), broken.wide())
+    }
+
     /// Looks at the content of the files that rest on judgement, as they will be, and keeps what it says.
     pub fn look_at_content(&mut self, image: &dyn Medium, watch: &dyn Watch) -> Result<(), PlanError> {
         // Not through the log of what was read: the plan does not rest on what files hold.
@@ -532,6 +546,7 @@ impl Plan {
         let overlay = self.replay(&medium)?;
         let said = content::look(self, &overlay, watch)?;
         overlay.sound()?;
+        self.outcome.summary = self.summed_up(&said);
         self.outcome.content = Some(said);
         self.seal = self.computed_seal();
         Ok(())
