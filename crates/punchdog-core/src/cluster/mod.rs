@@ -12,4 +12,5 @@ pub mod places;
 pub(crate) mod seams;
 pub mod set;
 pub(crate) mod skipped;
+pub(crate) mod told;
 pub mod traces;

@@ -39,9 +39,13 @@ impl Likeness {
             _ => Self { stem: letters, close: 0, letters },
         }
     }
+    /// True where the number is the next one.
+    pub(crate) fn is_next(self) -> bool {
+        self.close == u64::MAX.minus(1)
+    }
     /// True where the two can be neighbours at all.
     pub(crate) fn is_any(self) -> bool {
-        self.letters >= ALIKE || self.close == u64::MAX.minus(1)
+        self.letters >= ALIKE || self.is_next()
     }
 }
 
@@ -56,10 +60,10 @@ fn number(name: &[u16], from: usize) -> Option<u64> {
 
 /// Of folders (number, last cluster) and pieces (first cluster): the piece that each folder goes on with. `alike` says how well the
 /// names on both sides follow one another, by index, where they can. The likest come first; of several the next on the medium.
-pub(crate) fn join(
+pub(crate) fn join<Alike: Ord>(
     ends: &[(u32, u32)],
     pieces: &[u32],
-    alike: impl Fn(usize, usize) -> Option<Likeness>,
+    mut alike: impl FnMut(usize, usize) -> Option<Alike>,
 ) -> HashMap<u32, u32> {
     let mut ranked = Vec::new();
     for (end, (number, last)) in ends.iter().enumerate() {

@@ -6,7 +6,8 @@
 //!
 //! Hosts write NoFatChain for what lies in a row (section 6.3.4.2), so that a file with a chain mostly lies in pieces. One
 //! that is as long as what stands behind it ends there; one that needs more has the pieces whose lengths come to what it lacks.
-//! Where several can have the same clusters, and their content does not tell, none of them gets them.
+//! Where several can have the same clusters, and their content does not tell, none of them gets them; nor does one
+//! whose content breaks where such a piece begins.
 
 use super::{
     resolve::flaw_of,
@@ -19,6 +20,7 @@ use crate::{
     cluster::{
         chain::{End, Link, run_of},
         lengths::{Break, Runs, in_rows, rests},
+        told::{Part, Told},
     },
     files::{end, kinds},
     medium::Extent,
@@ -76,30 +78,63 @@ impl Surveyor<'_> {
         }
         long.retain(|one| !settled.contains(&one.number));
         let mut pieces = self.free_pieces(&short, &long);
+        let mut lacking: Vec<Torn> = Vec::new();
         for _ in 0..TURNS {
             pieces.retain(|(first, _)| self.is_open(*first));
             let found = rests(&breaks(&short), &breaks(&long), &pieces);
+            let mut refuted = HashSet::new();
             for (one, runs) in short.iter().zip(&found) {
-                if let Some(runs) = runs {
-                    self.give(one, runs);
-                    settled.insert(one.number);
+                match runs {
+                    Some(runs) if self.refutes(one, runs) => _ = refuted.insert(one.number),
+                    Some(runs) => {
+                        self.give(one, runs);
+                        settled.insert(one.number);
+                    }
+                    None => {}
                 }
             }
             let before = short.len();
-            short.retain(|one| !settled.contains(&one.number));
+            let (no, rest): (Vec<Torn>, Vec<Torn>) = short
+                .into_iter()
+                .filter(|one| !settled.contains(&one.number))
+                .partition(|one| refuted.contains(&one.number));
+            lacking.extend(no);
+            short = rest;
             if short.len() == before || self.watch.stop() {
                 break;
             }
         }
-        if !short.is_empty() {
+        lacking.append(&mut short);
+        if !lacking.is_empty() {
             // Somebody lacks what another could have as well.
-            for one in short.iter().chain(&long) {
+            for one in lacking.iter().chain(&long) {
                 let room = if one.at.behind <= one.at.missing { one.at.rooms() } else { Vec::new() };
+                let room = if self.refutes(one, &room) { Vec::new() } else { room };
                 self.give(one, &room);
                 settled.insert(one.number);
             }
         }
         files.into_iter().filter(|number| !settled.contains(number)).collect()
+    }
+
+    fn told(&self) -> Told<'_> {
+        let geometry = &self.out.geometry;
+        Told {
+            medium: self.medium,
+            ends: &self.ends,
+            heap: geometry.cluster_place(2),
+            each: geometry.cluster_bytes(),
+        }
+    }
+
+    fn part(&self, one: &Torn) -> Part {
+        let length = self.node(one.number).map_or(0, |node| node.stream.length);
+        Part { own: one.own.clone(), length }
+    }
+
+    /// The content says that these are not where the file goes on.
+    fn refutes(&self, one: &Torn, runs: &[(u32, u32)]) -> bool {
+        !runs.is_empty() && self.told().refutes(&self.part(one), runs)
     }
 
     fn torn(&mut self, number: u32) -> Option<Torn> {

@@ -80,6 +80,19 @@ impl Ends {
         length
     }
 
+    /// Where the first `length` bytes of these ranges stop fitting what they begin as.
+    pub(crate) fn breaks_at(&self, medium: &dyn Medium, extents: &[Extent], length: u64) -> Option<u64> {
+        let left = self.0.get();
+        let end = if length > left { None } else { walked(medium, extents, length) };
+        let (at, read) = match end {
+            Some(End::Broken { at, .. }) => (Some(at), at),
+            Some(End::Whole { .. }) => (None, length),
+            None => (None, 0),
+        };
+        self.0.set(left.minus(read.max(READ_LEAST)));
+        at
+    }
+
     /// True when the first `length` bytes of these ranges are a whole file by sums or codes that run through all of it.
     pub(crate) fn proves(&self, medium: &dyn Medium, extents: &[Extent], length: u64) -> bool {
         let left = self.0.get();

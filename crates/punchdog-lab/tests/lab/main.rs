@@ -15,6 +15,7 @@ mod full_volumes;
 mod gates;
 mod geometry;
 mod hostile;
+mod in_turns;
 mod independent;
 mod inputs;
 mod interrupted;

@@ -175,3 +175,47 @@ fn a_folders_cluster_that_no_name_leads_to_is_not_left_over() {
         assert_eq!(missing(&patient).0, BTreeSet::new(), "{kind:?}, {folder}");
     }
 }
+
+/// Folders of several clusters whose names do not number on, filled in turns: one of them ends with its cluster, and has no end
+/// mark; sub-folders stand only in later clusters of another, and behind them more of it.
+#[test]
+fn pieces_of_folders_are_told_by_what_they_name() {
+    for kind in [Kind::Fat12, Kind::Fat16, Kind::Fat32] {
+        let mut seed = Seed::new(8);
+        let mut filler = filler(kind);
+        let folders = ["Ledges", "Slips", "Rolls"];
+        for folder in folders {
+            filler.folder(folder).unwrap();
+        }
+        // A row of files for each in turn, so that their clusters alternate.
+        for turn in 0..5 {
+            for folder in folders {
+                // Short names alone: "." and ".." and 30 of them fill two clusters.
+                let many = match folder {
+                    "Rolls" if turn > 1 => 0,
+                    "Rolls" => 15,
+                    _ => 7,
+                };
+                for number in 0..many {
+                    let path = if folder == "Rolls" {
+                        format!("Rolls/R{turn}{:02}.RAW", (number * 7) % 15)
+                    } else {
+                        format!("{folder}/entry-{:04}.raw", seed.below(9000))
+                    };
+                    let clusters = 1 + seed.below(3);
+                    filler.file(&path, &some(&mut seed, clusters), Placing::Row).unwrap();
+                }
+                if folder == "Slips" && turn >= 2 {
+                    filler.folder(&format!("Slips/tides {}", 9 - turn)).unwrap();
+                }
+            }
+        }
+        let patient = wiped(filler);
+        let rolls = patient.find("Rolls");
+        assert_eq!(rolls.clusters.len(), 2, "{kind:?}: it should be full");
+        for folder in ["Ledges", "Slips"] {
+            assert!(patient.find(folder).clusters.len() > 4, "{kind:?}: {folder} is short");
+        }
+        assert_eq!(missing(&patient).0, BTreeSet::new(), "{kind:?}");
+    }
+}

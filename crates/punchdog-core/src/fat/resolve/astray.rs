@@ -1,7 +1,7 @@
 //! Chains of which one link is wrong and leads to a cluster that can be: past clusters of the same file or folder, or to what
 //! holds no folder. Of a folder nothing says how long it is.
 
-use super::folders::{HEADS, START, Seam};
+use super::folders::{HEADS, START};
 use crate::{
     arith::Sat,
     cluster::{
@@ -113,10 +113,11 @@ impl Surveyor<'_> {
                 open.filter(|head| s.begins_as_later_part(*head)).take(HEADS).collect()
             });
             // Not what the table has free: a folder that is full ends like this.
-            let seam = Seam::of(&self.cluster(last));
-            let ranked = heads.iter().enumerate().filter_map(|(order, head)| {
-                Some((seam.liking(&self.cluster(*head))?, Reverse(order), *head))
-            });
+            let (seam, folder) = (self.seam(last), self.said_first(walk));
+            let ranked = heads
+                .into_iter()
+                .enumerate()
+                .filter_map(|(order, head)| Some((self.liking(&seam, folder, head)?, Reverse(order), head)));
             if let Some((.., next)) = ranked.max() {
                 return Some((last, fault(kept), Some(next)));
             }

@@ -59,7 +59,7 @@ impl Surveyor<'_> {
                 return (NOWHERE, 0);
             };
             let (first, size) = (node.first, node.size());
-            let free = s.links.get(s.medium, first) == Link::Free;
+            let free = matches!(s.links.get(s.medium, first), Link::Free | Link::Odd(_) | Link::Unreadable);
             // Where the table lost many, a file whose clusters all follow one another without meeting the
             // beginning of another takes them before one that has to look for its own elsewhere.
             let broken = free && !s.is_clear_row(first, s.geometry.clusters_for(size));
@@ -98,10 +98,10 @@ impl Surveyor<'_> {
             && !self.claimed.contains_any_in_range(first.size()..first.plus(count).size())
             && !self.heads.contains_any_in_range(behind.start.size()..behind.end.size())
             && behind.take(ROW_LOOKED_AT).all(|cluster| match self.links.get(self.medium, cluster) {
-                Link::Free | Link::Unreadable => true,
+                Link::Free | Link::Odd(_) | Link::Unreadable => true,
                 Link::Next(next) => next == cluster.plus(1),
                 Link::End => cluster == first.plus(count).minus(1),
-                _ => false,
+                Link::Bad => false,
             })
     }
 
@@ -290,7 +290,7 @@ impl Surveyor<'_> {
         let astray = end == End::Free && own > 1 && !crossed;
         // Where the table lost many, the clusters that simply follow are likelier than a chain of the right
         // length somewhere else. What cannot be read of it is many at once.
-        let many = self.table_lost && end == End::Free || end == End::Unreadable;
+        let many = self.table_lost && matches!(end, End::Free | End::Odd(_)) || end == End::Unreadable;
         let follows = many && self.is_clear_row(walk.last, needed.minus(own).plus(1));
         let in_row = if follows { self.extend(number, &walk, needed, Beyond::Runs) } else { None };
         let mended = in_row

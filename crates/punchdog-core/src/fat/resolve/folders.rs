@@ -1,17 +1,18 @@
 //! Settling folders: where they begin, and where their chains go on.
 
-use super::{cut, flaw_of};
+use super::{
+    cut, flaw_of,
+    seam::{Fit, Seam},
+};
 use crate::{
     arith::Sat,
     cluster::{
         chain::{End, Link, Walk},
-        seams::{self, JOINED, Likeness},
+        seams::{self, JOINED},
     },
     fat::{
         folder::{Flaws, looks_like_folder},
-        layout::{
-            ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ENTRY_BYTES, FREE_ENTRY, LAST_LONG, LongEntry, ShortEntry,
-        },
+        layout::ENTRY_BYTES,
         links::Because,
         names,
         survey::Surveyor,
@@ -27,97 +28,6 @@ use std::{
 pub(super) const HEADS: usize = 256;
 /// Bytes of a cluster that are looked at to tell whether it can be part of a folder.
 pub(super) const START: usize = 128;
-
-/// Where a folder breaks off: what its last cluster ends with.
-pub(super) struct Seam {
-    /// A part of a long name, whose other parts come next.
-    broken: Option<LongEntry>,
-    /// The last short name.
-    short: Option<Vec<u16>>,
-    /// The last long one, as much of it as stands here.
-    long: Option<Vec<u16>>,
-}
-
-impl Seam {
-    pub(super) fn of(bytes: &[u8]) -> Self {
-        let last = bytes.chunks_exact(ENTRY_BYTES).next_back().and_then(LongEntry::read);
-        Self {
-            broken: last.filter(is_part),
-            short: bytes.chunks_exact(ENTRY_BYTES).rev().find_map(short_name),
-            long: long_name(bytes, true),
-        }
-    }
-    /// How well the first name of a cluster follows the last one here; `None` where the cluster cannot come next: in the middle
-    /// of a long name the parts must fit, and where none is broken off none may go on.
-    pub(super) fn likeness(&self, bytes: &[u8]) -> Option<Likeness> {
-        self.fits(bytes).then(|| self.follows(bytes))
-    }
-    /// The same where something speaks for that cluster: names alike, or the rest of a name that is broken off.
-    pub(super) fn liking(&self, bytes: &[u8]) -> Option<Likeness> {
-        self.likeness(bytes).filter(|likeness| likeness.is_any() || self.broken.is_some())
-    }
-    /// How well the first name of a cluster follows the last one here, short or long: of the short ones of many files that
-    /// begin alike only two letters are their own.
-    fn follows(&self, bytes: &[u8]) -> Likeness {
-        let of = |one: &Option<Vec<u16>>, other: Option<Vec<u16>>| match (one, other) {
-            (Some(one), Some(other)) => Likeness::of(one, &other),
-            _ => Likeness::default(),
-        };
-        let short = bytes.chunks_exact(ENTRY_BYTES).find_map(short_name);
-        of(&self.short, short).max(of(&self.long, long_name(bytes, false)))
-    }
-    fn fits(&self, bytes: &[u8]) -> bool {
-        let next = LongEntry::read(bytes).filter(is_part);
-        match (&self.broken, next) {
-            (Some(part), _) if part.order & !LAST_LONG == 1 => {
-                ShortEntry::read(bytes).is_some_and(|short| names::checksum(&short.name) == part.checksum)
-            }
-            (Some(part), Some(next)) => {
-                let order = u32::from(next.order).plus(1) == u32::from(part.order & !LAST_LONG);
-                order && next.checksum == part.checksum
-            }
-            (Some(_), None) => false,
-            (None, Some(next)) => next.order & LAST_LONG != 0 || next.order == FREE_ENTRY,
-            (None, None) => true,
-        }
-    }
-}
-
-/// The first long name in these bytes, or the last: of its parts, which stand in front of one another, those that stand here.
-fn long_name(bytes: &[u8], last: bool) -> Option<Vec<u16>> {
-    let entries = || bytes.chunks_exact(ENTRY_BYTES).map(|raw| LongEntry::read(raw).filter(is_part));
-    let begins = |part: &Option<LongEntry>| part.as_ref().is_some_and(|part| part.order & !LAST_LONG == 1);
-    let at = if last {
-        entries().len().checked_sub(entries().rev().position(|part| begins(&part))?.plus(1))?
-    } else {
-        entries().position(|part| begins(&part))?
-    };
-    let parts = entries().take(at.plus(1)).collect::<Vec<_>>();
-    let mut name: Vec<u16> = Vec::new();
-    for (order, part) in (1_u32..).zip(parts.into_iter().rev()) {
-        let Some(part) = part.filter(|part| u32::from(part.order & !LAST_LONG) == order) else { break };
-        name.extend(part.units());
-        if part.order & LAST_LONG != 0 {
-            break;
-        }
-    }
-    // Behind the name stand a zero and filling (specification, "Long File Name Implementation").
-    let length = name.iter().position(|unit| *unit == 0).unwrap_or(name.len());
-    name.truncate(length);
-    Some(name)
-}
-
-fn is_part(entry: &LongEntry) -> bool {
-    entry.attributes & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME
-}
-
-/// The short name in these bytes, if they are a short entry in use.
-fn short_name(bytes: &[u8]) -> Option<Vec<u16>> {
-    let entry = ShortEntry::read(bytes)?;
-    let used = !matches!(entry.name.first(), None | Some(&(0 | FREE_ENTRY)));
-    let listed = used && entry.attributes & ATTR_LONG_NAME_MASK != ATTR_LONG_NAME;
-    listed.then(|| entry.name.iter().map(|byte| u16::from(*byte)).collect())
-}
 
 impl Surveyor<'_> {
     /// Settles a folder by its content: where its chain breaks, it goes on where entries go on.
@@ -275,10 +185,11 @@ impl Surveyor<'_> {
 
     /// Of the first clusters of lost chains the one that goes on where cluster `last` breaks off.
     fn next_of(&mut self, heads: &[u32], last: u32, walk: &Walk) -> Option<u32> {
-        let seam = Seam::of(&self.cluster(last));
+        let seam = self.seam(last);
+        let folder = self.said_first(walk);
         match heads {
-            [only] if seam.likeness(&self.cluster(*only)).is_some_and(Likeness::is_any) => Some(*only),
-            heads => self.continuation(&seam, last, walk, heads),
+            [only] if self.fit(&seam, folder, *only).is_some_and(Fit::is_any) => Some(*only),
+            heads => self.continuation(&seam, (folder, last), walk, heads),
         }
     }
 
@@ -340,14 +251,28 @@ impl Surveyor<'_> {
         let open = |piece: &u32| self.is_unclaimed(*piece) && !own.contains(piece);
         let pieces: Vec<u32> =
             chained.iter().chain(unlisted.iter()).copied().filter(open).take(JOINED).collect();
-        let starts: Vec<Vec<u8>> = pieces.iter().map(|piece| self.cluster(*piece)).collect();
         let ends = ends.get(..ends.len().min(JOINED)).unwrap_or(ends);
-        let seams: Vec<Seam> = ends.iter().map(|(_, last)| Seam::of(&self.cluster(*last))).collect();
+        let seams: Vec<(u32, Seam)> = ends
+            .iter()
+            .map(|(number, last)| {
+                let first = if *number == 0 { 0 } else { self.node(*number).map_or(0, |node| node.first) };
+                (first, self.seam(*last))
+            })
+            .collect();
         seams::join(ends, &pieces, |end, piece| {
-            let (seam, start) = (seams.get(end)?, starts.get(piece)?);
-            let likeness = if alike { Some(seam.follows(start)) } else { seam.likeness(start) };
-            likeness.filter(|likeness| likeness.is_any() || !alike)
+            let ((folder, seam), piece) = (seams.get(end)?, pieces.get(piece)?);
+            if alike {
+                self.fit_over_gap(seam, *folder, *piece).filter(|fit| fit.is_any())
+            } else {
+                self.fit(seam, *folder, *piece)
+            }
         })
+    }
+
+    /// What the ".." of sub-folders calls the folder whose clusters these are: the root is 0.
+    pub(super) fn said_first(&self, walk: &Walk) -> u32 {
+        let first = walk.clusters().next().unwrap_or(0);
+        if self.node(0).is_some_and(|root| root.first == first) { 0 } else { first }
     }
 
     fn folder_goes_on(&mut self, last: u32, walk: &Walk) -> Option<u32> {
@@ -368,13 +293,19 @@ impl Surveyor<'_> {
     /// Among the heads of lost chains and the clusters of which the table says nothing, the one that
     /// goes on where cluster `last` breaks off: in the middle of a long name, or with names like the last one; of several the
     /// one most like it, and of those the next on the medium.
-    fn continuation(&mut self, seam: &Seam, last: u32, walk: &Walk, heads: &[u32]) -> Option<u32> {
+    fn continuation(
+        &mut self,
+        seam: &Seam,
+        (folder, last): (u32, u32),
+        walk: &Walk,
+        heads: &[u32],
+    ) -> Option<u32> {
         let candidates = self.unlisted_folders();
         let (before, behind) = candidates.split_at(candidates.partition_point(|cluster| *cluster <= last));
         let open = |cluster: &&u32| self.is_unclaimed(**cluster) && !walk.clusters().any(|c| c == **cluster);
-        let fitting = heads.iter().chain(behind).chain(before).filter(open).enumerate();
-        let ranked = fitting.filter_map(|(order, cluster)| {
-            Some((seam.liking(&self.cluster(*cluster))?, Reverse(order), *cluster))
+        let fitting: Vec<u32> = heads.iter().chain(behind).chain(before).filter(open).copied().collect();
+        let ranked = fitting.into_iter().enumerate().filter_map(|(order, cluster)| {
+            Some((self.liking(seam, folder, cluster)?, Reverse(order), cluster))
         });
         ranked.max().map(|(.., cluster)| cluster)
     }

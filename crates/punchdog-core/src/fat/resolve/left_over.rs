@@ -1,10 +1,9 @@
 //! Pieces of folders that no folder goes on with, though the files that they name are nobody's: each is taken to stand between
 //! two clusters of a folder that were joined by guess, where its names follow best. The volume is read again with that.
 
-use super::folders::Seam;
+use super::seam::{Fit, Seam};
 use crate::{
     arith::Sat,
-    cluster::seams::Likeness,
     fat::{
         folder::Flaws,
         layout::{ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, ATTR_VOLUME_ID, ENTRY_BYTES, FREE_ENTRY, ShortEntry},
@@ -33,23 +32,23 @@ impl Surveyor<'_> {
         if pieces.is_empty() {
             return HashMap::new();
         }
-        let seams: Vec<Seam> = borders.iter().map(|(before, _)| Seam::of(&self.cluster(*before))).collect();
+        let seams: Vec<Seam> = borders.iter().map(|(_, before, _)| self.seam(*before)).collect();
         // Behind which border each stands, and in what order: where its names follow best, of several the next one before it.
-        let mut at: HashMap<usize, Vec<(Reverse<Likeness>, u32)>> = HashMap::new();
+        let mut at: HashMap<usize, Vec<(Reverse<Fit>, u32)>> = HashMap::new();
         for piece in pieces {
-            let start = self.cluster(piece);
-            let ranked = seams.iter().zip(&borders).enumerate().filter_map(|(index, (seam, (before, _)))| {
-                let likeness = seam.likeness(&start)?;
-                let near = Reverse(if *before < piece { piece.minus(*before) } else { u32::MAX });
-                Some((likeness.is_any().then_some(likeness), near, index, likeness))
+            let ranked = seams.iter().zip(&borders).enumerate().filter_map(|(index, (seam, border))| {
+                let (folder, before, _) = *border;
+                let fit = self.fit(seam, folder, piece)?;
+                let near = Reverse(if before < piece { piece.minus(before) } else { u32::MAX });
+                Some((fit.is_any().then_some(fit), near, index, fit))
             });
-            if let Some((_, _, index, likeness)) = ranked.max() {
-                at.entry(index).or_default().push((Reverse(likeness), piece));
+            if let Some((_, _, index, fit)) = ranked.max() {
+                at.entry(index).or_default().push((Reverse(fit), piece));
             }
         }
         let mut joins = HashMap::new();
         for (index, mut pieces) in at {
-            let Some((before, behind)) = borders.get(index) else { continue };
+            let Some((_, before, behind)) = borders.get(index) else { continue };
             pieces.sort_unstable();
             let mut last = *before;
             for next in pieces.into_iter().map(|(_, piece)| piece).chain([*behind]) {
@@ -77,24 +76,24 @@ impl Surveyor<'_> {
         firsts.peek().is_some() && firsts.all(|first| self.geometry.has(first) && self.is_unclaimed(first))
     }
 
-    /// Two clusters of a folder that follow one another by guess.
-    fn guessed_borders(&mut self) -> Vec<(u32, u32)> {
+    /// A folder, as the ".." of its sub-folders calls it, and two clusters of it that follow one another by guess.
+    fn guessed_borders(&mut self) -> Vec<(u32, u32, u32)> {
         let mut folders = Vec::new();
         // Of FAT32 the root too: it is a chain like any other.
-        for node in &self.tree.nodes {
+        for (number, node) in self.tree.nodes.iter().enumerate() {
             if node.folder && node.length > 1 && node.flaws.has(Flaws::GUESSED) {
-                folders.push((node.first, node.length));
+                folders.push((if number == 0 { 0 } else { node.first }, node.first, node.length));
             }
         }
         let mut borders = Vec::new();
-        for (first, length) in folders {
+        for (folder, first, length) in folders {
             let clusters = chain(self.medium, &mut self.links, first, length);
             for pair in clusters.windows(2) {
                 if let [before, behind] = pair
                     && !(0..self.geometry.tables)
                         .any(|copy| self.links.in_copy(self.medium, copy, *before).in_chain())
                 {
-                    borders.push((*before, *behind));
+                    borders.push((folder, *before, *behind));
                 }
             }
             if borders.len() >= LOOKED_AT {

@@ -9,6 +9,7 @@ mod files;
 mod folders;
 mod left_over;
 mod rivals;
+mod seam;
 mod share_out;
 mod sizes;
 

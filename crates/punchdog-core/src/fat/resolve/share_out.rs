@@ -11,6 +11,7 @@ use crate::{
         chain::{End, Link, run_of},
         lengths::{Break, Runs, in_rows, rests},
         set::ClusterSet,
+        told::{Part, Told},
     },
     fat::{folder::Flaws, links::Because, survey::Surveyor},
     files::{end, kinds},
@@ -32,6 +33,8 @@ const LOOKED_AT: usize = 1 << 18;
 struct Torn {
     number: u32,
     own: Runs,
+    /// How the chain breaks off.
+    end: End,
     at: Break,
 }
 
@@ -61,19 +64,37 @@ impl Surveyor<'_> {
         files.into_iter().filter(|number| !settled.contains(number)).collect()
     }
 
+    fn told(&self) -> Told<'_> {
+        Told {
+            medium: self.medium,
+            ends: &self.ends,
+            heap: self.geometry.cluster_offset(2),
+            each: self.geometry.cluster_bytes().wide(),
+        }
+    }
+
+    fn part(&self, one: &Torn) -> Part {
+        let length = self.node(one.number).map_or(0, |node| node.size().wide());
+        Part { own: one.own.clone(), length }
+    }
+
     fn share_by_lengths(&mut self, torn: &mut Vec<Torn>, pieces: &mut Runs, settled: &mut HashSet<u32>) {
+        let mut refuted = HashSet::new();
         for _ in 0..TURNS {
             pieces.retain(|(first, count)| self.is_open_run(*first, *count));
             let breaks: Vec<Break> = torn.iter().map(|one| one.at).collect();
             let before = torn.len();
             for (one, runs) in torn.iter().zip(rests(&breaks, &[], pieces)) {
                 // What was given to one meanwhile is not another's.
-                if let Some(runs) = runs.filter(|runs| self.are_open(runs)) {
+                let Some(runs) = runs.filter(|runs| self.are_open(runs)) else { continue };
+                if self.told().refutes(&self.part(one), &runs) {
+                    refuted.insert(one.number);
+                } else {
                     self.give(one, &runs);
                     settled.insert(one.number);
                 }
             }
-            torn.retain(|one| !settled.contains(&one.number));
+            torn.retain(|one| !settled.contains(&one.number) && !refuted.contains(&one.number));
             if torn.len() == before || torn.is_empty() || self.watch.stop() {
                 break;
             }
@@ -87,7 +108,8 @@ impl Surveyor<'_> {
             return None;
         }
         let walk = self.walk(first);
-        if walk.end != End::Free || walk.meets.is_some() || walk.length == 0 || walk.length >= needed {
+        let silent = matches!(walk.end, End::Free | End::Odd(_) | End::Unreadable);
+        if !silent || walk.meets.is_some() || walk.length == 0 || walk.length >= needed {
             return None;
         }
         let missing = needed.minus(walk.length);
@@ -95,7 +117,7 @@ impl Surveyor<'_> {
         let row = run_of(walk.last.plus(1), room);
         let behind = row.take_while(|cluster| self.is_silent(*cluster)).count().narrow();
         let at = Break { last: walk.last, missing, behind };
-        (behind < missing).then_some(Torn { number, own: walk.runs, at })
+        (behind < missing).then_some(Torn { number, own: walk.runs, end: walk.end, at })
     }
 
     /// True for a cluster that is nobody's, and of which the table says nothing.
@@ -209,11 +231,11 @@ impl Surveyor<'_> {
         self.links.rebuild(before, Link::End, Because::Derived);
         let single = one.own.iter().fold(0_u32, |sum, (_, count)| sum.plus(*count)) == 1;
         self.change(one.number, |node| {
-            if single {
+            if single && one.end == End::Free {
                 node.flaws.set(Flaws::FIRST_FREE);
             }
-            node.fault.get_or_insert((one.at.last, End::Free));
-            node.flaws.set(flaw_of(End::Free));
+            node.fault.get_or_insert((one.at.last, one.end));
+            node.flaws.set(flaw_of(one.end));
             node.flaws.set(Flaws::GUESSED);
         });
         if let Some(first) = self.node(one.number).map(|node| node.first) {
