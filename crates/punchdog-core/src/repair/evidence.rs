@@ -1,4 +1,7 @@
 //! The bytes of the image that a plan rests on, each range by its digest.
+//!
+//! Most of what is read of a volume is zeros. Where whole blocks of a range are, they are a range of their own: the digest of
+//! zeros is taken once for each length.
 
 use crate::{
     arith::Sat,
@@ -34,8 +37,11 @@ impl Evidence {
 
 /// Ranges between two looks at whether to stop.
 const BATCH: usize = 256;
-/// Zeros that are hashed at once.
+/// Zeros that are hashed at once, and looked for.
 static ZEROS: [u8; 1 << 16] = [0; 1 << 16];
+/// Bytes of a block that becomes part of a range of its own where it is zeros, and blocks that are read at once.
+const BLOCK: u64 = 1 << 16;
+const BLOCKS: u64 = 16;
 
 /// Takes the digests of these ranges, in order.
 pub(crate) fn take(
@@ -47,14 +53,9 @@ pub(crate) fn take(
     let digests = Digests::default();
     for batch in ranges.chunks(BATCH) {
         stop_or(watch, "taking digests of the evidence", list.len(), ranges.len())?;
-        let taken: Result<Vec<String>, MediumError> =
-            batch.par_iter().map(|extent| Ok(digests.of(image, *extent)?.0)).collect();
-        let pairs = batch.iter().zip(taken?);
-        list.extend(pairs.map(|(extent, sha256)| Evidence {
-            offset: extent.offset,
-            length: extent.length,
-            sha256,
-        }));
+        let taken: Result<Vec<Vec<Evidence>>, MediumError> =
+            batch.par_iter().map(|extent| digests.of_parts(image, *extent)).collect();
+        list.extend(taken?.into_iter().flatten());
     }
     Ok(list)
 }
@@ -121,54 +122,191 @@ fn stop_or(watch: &dyn Watch, work: &str, done: usize, of: usize) -> Result<(), 
     Ok(())
 }
 
-/// Takes digests and check values, those of holes once for each length.
+/// Takes digests and check values, those of zeros once for each length.
 #[derive(Default)]
 struct Digests {
-    holes: Mutex<HashMap<u64, (String, u32)>>,
+    zeros: Mutex<HashMap<u64, (String, u32)>>,
 }
 
 impl Digests {
+    /// Of a range.
     fn of(&self, image: &dyn Medium, extent: Extent) -> Result<(String, u32), MediumError> {
-        let hole = image.data_from(extent.offset).is_none_or(|data| data.offset >= extent.end());
-        if !hole {
-            return digest(image, extent);
+        if image.data_from(extent.offset).is_none_or(|data| data.offset >= extent.end()) {
+            return Ok(self.of_zeros(extent.length));
         }
-        let known = self.holes.lock().unwrap_or_else(PoisonError::into_inner).get(&extent.length).cloned();
-        if let Some(known) = known {
-            return Ok(known);
-        }
-        let fresh = digest(image, extent)?;
-        self.holes.lock().unwrap_or_else(PoisonError::into_inner).insert(extent.length, fresh.clone());
-        Ok(fresh)
+        // Zeros at the start are counted, and hashed only where something follows.
+        let (mut hash, mut zeros, mut quick) = (None, 0_u64, crc32fast::Hasher::new());
+        each(image, extent, |bytes| {
+            quick.update(bytes);
+            if hash.is_none() && is_zeros(bytes) {
+                zeros = zeros.plus(bytes.len().wide());
+            } else {
+                hash.get_or_insert_with(|| hash_of_zeros(zeros)).update(bytes);
+            }
+        })?;
+        Ok(match hash {
+            Some(hash) => (hex::encode(hash.finalize()), quick.finalize()),
+            None => self.of_zeros(extent.length),
+        })
+    }
+
+    fn of_zeros(&self, length: u64) -> (String, u32) {
+        let known = |digests: &Self| {
+            digests.zeros.lock().unwrap_or_else(PoisonError::into_inner).get(&length).cloned()
+        };
+        known(self).unwrap_or_else(|| {
+            let mut quick = crc32fast::Hasher::new();
+            fill(length, &mut |zeros| quick.update(zeros));
+            let fresh = (hex::encode(hash_of_zeros(length).finalize()), quick.finalize());
+            self.zeros.lock().unwrap_or_else(PoisonError::into_inner).insert(length, fresh.clone());
+            fresh
+        })
+    }
+
+    /// Of a range, its blocks of zeros by themselves.
+    fn of_parts(&self, image: &dyn Medium, extent: Extent) -> Result<Vec<Evidence>, MediumError> {
+        let mut parts: Vec<Evidence> = Vec::new();
+        let mut open: Option<(Extent, Option<Sha256>)> = None;
+        let close = |part: Option<(Extent, Option<Sha256>)>| {
+            part.map(|(Extent { offset, length }, hash)| Evidence {
+                offset,
+                length,
+                sha256: hash.map_or_else(|| self.of_zeros(length).0, |hash| hex::encode(hash.finalize())),
+            })
+        };
+        blocks(image, extent, |block, bytes| match (&mut open, bytes) {
+            (Some((part, Some(hash))), Some(bytes)) => {
+                part.length = part.length.plus(block.length);
+                hash.update(bytes);
+            }
+            (Some((part, None)), None) => part.length = part.length.plus(block.length),
+            (_, bytes) => {
+                let hash = bytes.map(|bytes| Sha256::new().chain_update(bytes));
+                parts.extend(close(open.replace((block, hash))));
+            }
+        })?;
+        parts.extend(close(open));
+        Ok(parts)
     }
 }
 
-fn digest(image: &dyn Medium, extent: Extent) -> Result<(String, u32), MediumError> {
-    let (mut hash, mut quick) = (Sha256::new(), crc32fast::Hasher::new());
-    each(image, extent, |bytes| {
-        hash.update(bytes);
-        quick.update(bytes);
-    })?;
-    Ok((hex::encode(hash.finalize()), quick.finalize()))
+/// Gives the blocks of a range in order, those of zeros without their bytes. What is less than a block counts as content.
+fn blocks(
+    image: &dyn Medium,
+    extent: Extent,
+    mut take: impl FnMut(Extent, Option<&[u8]>),
+) -> Result<(), MediumError> {
+    let end = extent.end();
+    let border = |at: u64| at.per(BLOCK).times(BLOCK);
+    let mut buffer = Vec::new();
+    let mut at = extent.offset;
+    while at < end {
+        let data = image.data_from(at).filter(|data| data.offset < end);
+        // A hole, up to the block in which something stands.
+        let hole = data.map_or(end, |data| border(data.offset));
+        if hole >= at.plus(BLOCK) || data.is_none() && at == extent.offset {
+            take(Extent::new(at, hole.minus(at)), None);
+            at = hole;
+            continue;
+        }
+        let stands = data.map_or(end, |data| border(data.end().plus(BLOCK).minus(1)));
+        let stop = border(at.plus(BLOCK.times(BLOCKS))).min(stands.max(border(at).plus(BLOCK))).min(end);
+        buffer.resize(stop.minus(at).size(), 0);
+        image.read_at(at, &mut buffer)?;
+        let mut rest = buffer.as_slice();
+        while !rest.is_empty() {
+            let length = border(at).plus(BLOCK).minus(at).size().min(rest.len());
+            let (block, behind) = rest.split_at(length);
+            let zeros = length.wide() == BLOCK && is_zeros(block);
+            take(Extent::new(at, length.wide()), (!zeros).then_some(block));
+            (rest, at) = (behind, at.plus(length.wide()));
+        }
+    }
+    Ok(())
+}
+
+fn is_zeros(bytes: &[u8]) -> bool {
+    bytes.chunks(ZEROS.len()).all(|part| ZEROS.get(..part.len()) == Some(part))
+}
+
+fn hash_of_zeros(length: u64) -> Sha256 {
+    let mut hash = Sha256::new();
+    fill(length, &mut |zeros| hash.update(zeros));
+    hash
+}
+
+/// Gives so many zeros.
+fn fill(length: u64, take: &mut dyn FnMut(&[u8])) {
+    let mut left = length;
+    while left > 0 {
+        let piece = ZEROS.get(..left.size()).unwrap_or(&ZEROS);
+        take(piece);
+        left = left.minus(piece.len().wide());
+    }
 }
 
 /// Gives all bytes of a range, in order, those of holes as well.
 fn each(image: &dyn Medium, extent: Extent, mut take: impl FnMut(&[u8])) -> Result<(), MediumError> {
-    let fill = |from: u64, to: u64, take: &mut dyn FnMut(&[u8])| {
-        let mut left = to.minus(from);
-        while left > 0 {
-            let piece = ZEROS.get(..left.size()).unwrap_or(&ZEROS);
-            take(piece);
-            left = left.minus(piece.len().wide());
-        }
-    };
     let mut at = extent.offset;
     image.pieces(extent, |offset, bytes| {
-        fill(at, offset, &mut take);
+        fill(offset.minus(at), &mut take);
         take(bytes);
         at = offset.plus(bytes.len().wide());
         Ok::<(), MediumError>(())
     })?;
-    fill(at, extent.end(), &mut take);
+    fill(extent.end().minus(at), &mut take);
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{medium::Memory, progress::Silent};
+
+    fn sha(bytes: &[u8]) -> String {
+        hex::encode(Sha256::digest(bytes))
+    }
+
+    #[test]
+    fn blocks_of_zeros_are_ranges_of_their_own_and_every_byte_is_held() {
+        let block = usize::try_from(BLOCK).unwrap();
+        let mut bytes = vec![0_u8; 40 * block];
+        for at in [5, 3 * block, 30 * block + 7, 39 * block] {
+            bytes[at] = 1;
+        }
+        let image = Memory::new(bytes.clone());
+        let ranges =
+            [Extent::new(100, 35 * BLOCK), Extent::new(36 * BLOCK, 3 * BLOCK), Extent::new(39 * BLOCK, 512)];
+        let list = take(&image, &ranges, &Silent).unwrap();
+        let found: Vec<(u64, u64)> = list.iter().map(|piece| (piece.offset, piece.length)).collect();
+        let expected = [
+            (100, BLOCK - 100),
+            (BLOCK, 2 * BLOCK),
+            (3 * BLOCK, BLOCK),
+            (4 * BLOCK, 26 * BLOCK),
+            (30 * BLOCK, BLOCK),
+            (31 * BLOCK, 4 * BLOCK),
+            (35 * BLOCK, 100),
+            (36 * BLOCK, 3 * BLOCK),
+            (39 * BLOCK, 512),
+        ];
+        assert_eq!(found, expected);
+        for piece in &list {
+            let (from, to) = (piece.offset.size(), piece.extent().end().size());
+            assert_eq!(piece.sha256, sha(&bytes[from..to]), "{piece:?}");
+        }
+        assert!(hold(&image, &list, &Silent).unwrap().is_ok());
+        // One byte anywhere is noticed, in its range, by the digest and by the check value.
+        for at in
+            [100, BLOCK, 3 * BLOCK, 17 * BLOCK + 3, 31 * BLOCK, 35 * BLOCK + 99, 38 * BLOCK, 39 * BLOCK + 511]
+        {
+            let mut other = bytes.clone();
+            other[at.size()] ^= 0x80;
+            let other = Memory::new(other);
+            let first = hold(&other, &list, &Silent).unwrap().err().unwrap();
+            assert!((first.offset..first.end()).contains(&at), "{at}: {first:?}");
+            let quick = hold(&image, &list, &Silent).unwrap().ok().unwrap();
+            assert_eq!(quick.first_other(&other, &list, &Silent).unwrap(), Some(first));
+        }
+    }
 }
