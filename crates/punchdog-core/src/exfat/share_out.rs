@@ -19,8 +19,8 @@ use crate::{
     arith::Sat,
     cluster::{
         chain::{End, Link, run_of},
+        joints::{Joints, Part},
         lengths::{Break, Runs, in_rows, rests},
-        told::{Part, Told},
     },
     files::{end, kinds},
     medium::Extent,
@@ -117,9 +117,9 @@ impl Surveyor<'_> {
         files.into_iter().filter(|number| !settled.contains(number)).collect()
     }
 
-    fn told(&self) -> Told<'_> {
+    fn joints(&self) -> Joints<'_> {
         let geometry = &self.out.geometry;
-        Told {
+        Joints {
             medium: self.medium,
             ends: &self.ends,
             heap: geometry.cluster_place(2),
@@ -134,7 +134,7 @@ impl Surveyor<'_> {
 
     /// The content says that these are not where the file goes on.
     fn refutes(&self, one: &Torn, runs: &[(u32, u32)]) -> bool {
-        !runs.is_empty() && self.told().refutes(&self.part(one), runs)
+        !runs.is_empty() && self.joints().refutes(&self.part(one), runs)
     }
 
     fn torn(&mut self, number: u32) -> Option<Torn> {

@@ -27,7 +27,7 @@ const FIRST: usize = 20;
 
 /// A record as its attributes tell it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Told {
+pub(super) struct Restored {
     /// It, fixups off, attributes where they stand.
     pub(super) record: Vec<u8>,
     /// From which byte on it can be read.
@@ -69,7 +69,7 @@ pub(super) fn fixups_at(number: u32, raw: &[u8]) -> u64 {
 }
 
 /// The record whose head is lost, by its attributes; `raw` has its fixups on.
-pub(super) fn told(number: u32, raw: &[u8]) -> Option<Told> {
+pub(super) fn told(number: u32, raw: &[u8]) -> Option<Restored> {
     let strides = raw.len().per(STRIDE);
     let at = |place: usize| {
         let mut record = raw.to_vec();
@@ -138,7 +138,7 @@ fn is_name(attribute: &Attribute<'_>) -> bool {
 }
 
 /// `said` is where its head says that the first attribute stands.
-fn headed(of: u32, mut record: Vec<u8>, said: u16, end: usize) -> Told {
+fn headed(of: u32, mut record: Vec<u8>, said: u16, end: usize) -> Restored {
     let raw = record.clone();
     let (list, _) = attributes(&record);
     let has = |of: u32| list.iter().find(|attribute| attribute.kind() == of);
@@ -172,11 +172,11 @@ fn headed(of: u32, mut record: Vec<u8>, said: u16, end: usize) -> Told {
         put(&mut record, 44, &of.to_le_bytes());
     }
     let from = record.le16(FIRST);
-    Told { record, from, kept }
+    Restored { record, from, kept }
 }
 
 /// The record as it is written: its attributes where they begin in every record.
-pub(super) fn drawn_up(told: &Told) -> Vec<u8> {
+pub(super) fn drawn_up(told: &Restored) -> Vec<u8> {
     let mut record = told.record.clone();
     let (normal, from) = (super::edit::first_attribute(&record), usize::from(record.le16(FIRST)));
     let end = end_of(&record);

@@ -116,7 +116,7 @@ fn restart(page: &[u8], at: u64) -> Option<Restart> {
 }
 
 /// What the driver of Linux makes of a log.
-enum Told {
+enum RestartPage {
     /// Nothing but FF where a restart page would be: it was never used, or emptied.
     Empty,
     /// There is no restart page that can be believed, and it is not empty.
@@ -189,9 +189,9 @@ fn known(medium: &dyn Medium, map: &Mapping, size: u64, failures: &mut Failures)
         return (Log::Gone, Replay::Refused);
     }
     let restart = match told(medium, map, size, failures) {
-        Told::Empty => return (Log::Empty, Replay::Done),
-        Told::Nothing => return (Log::Garbage, Replay::Refused),
-        Told::Page(restart) => restart,
+        RestartPage::Empty => return (Log::Empty, Replay::Done),
+        RestartPage::Nothing => return (Log::Garbage, Replay::Refused),
+        RestartPage::Page(restart) => restart,
     };
     let Some(client) = &restart.client else { return (Log::Clean, Replay::Done) };
     let replay = replay(medium, map, size, (&restart, client));
@@ -199,14 +199,14 @@ fn known(medium: &dyn Medium, map: &Mapping, size: u64, failures: &mut Failures)
 }
 
 /// Of the two restart pages, which need not stand one behind the other, the later one.
-fn told(medium: &dyn Medium, map: &Mapping, size: u64, failures: &mut Failures) -> Told {
+fn told(medium: &dyn Medium, map: &Mapping, size: u64, failures: &mut Failures) -> RestartPage {
     let (first, begun) = first_page(medium, map, (0, size), failures);
-    let Some(first) = first else { return if begun { Told::Nothing } else { Told::Empty } };
+    let Some(first) = first else { return if begun { RestartPage::Nothing } else { RestartPage::Empty } };
     if first.at > 0 {
-        return Told::Page(first);
+        return RestartPage::Page(first);
     }
     let (second, _) = first_page(medium, map, (512, size), failures);
-    Told::Page(second.filter(|second| second.number > first.number).unwrap_or(first))
+    RestartPage::Page(second.filter(|second| second.number > first.number).unwrap_or(first))
 }
 
 /// The first restart page from `at` on, and whether anything was met that a host writes.

@@ -22,7 +22,7 @@ const PARTS: usize = 4096;
 
 /// Whose word is taken for where the records stand.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Told {
+pub enum ToldBy {
     /// Record 0.
     Itself,
     /// Its copy in $MFTMirr.
@@ -45,7 +45,7 @@ pub struct Mft {
     /// Bytes of records that were ever written.
     pub valid: u64,
     /// Whose word that is.
-    pub told: Told,
+    pub told_by: ToldBy,
     /// What is wrong with its run list.
     pub bad: Option<BadRuns>,
     /// Bytes of records of which nothing says where they stand: a record that extends record 0 is lost.
@@ -89,11 +89,11 @@ impl Mft {
         };
         let first_fits = own.as_ref().is_some_and(|found| fits(found) && found.3.is_none());
         let copy = record_zero(&at(geometry.mirror), geometry).filter(|found| fits(found));
-        let (found, told) = match (own, copy) {
-            (Some(found), _) if first_fits => (Some(found), Told::Itself),
-            (_, Some(found)) => (Some(found), Told::Mirror),
-            (Some(found), None) if fits(&found) => (Some(found), Told::Itself),
-            _ => (None, Told::Found),
+        let (found, told_by) = match (own, copy) {
+            (Some(found), _) if first_fits => (Some(found), ToldBy::Itself),
+            (_, Some(found)) => (Some(found), ToldBy::Mirror),
+            (Some(found), None) if fits(&found) => (Some(found), ToldBy::Itself),
+            _ => (None, ToldBy::Found),
         };
         let mut mft = match found {
             Some((runs, bytes, valid, bad)) => Self {
@@ -102,7 +102,7 @@ impl Mft {
                 runs,
                 size: bytes,
                 valid,
-                told,
+                told_by,
                 bad,
                 missing: 0,
                 refound: 0,
@@ -157,7 +157,7 @@ impl Mft {
             runs,
             size: bytes,
             valid: bytes,
-            told: Told::Found,
+            told_by: ToldBy::Found,
             bad: None,
             missing: 0,
             refound: 0,
@@ -166,8 +166,8 @@ impl Mft {
 
     /// Adds what records that extend record 0 say of its content: these stand in the part that is known.
     fn follow_list(&mut self, medium: &dyn Medium) {
-        let mut record = match self.told {
-            Told::Mirror => {
+        let mut record = match self.told_by {
+            ToldBy::Mirror => {
                 medium.lenient(self.geometry.place(self.geometry.mirror), self.geometry.record()).bytes
             }
             _ => self.raw(medium, own::MFT),

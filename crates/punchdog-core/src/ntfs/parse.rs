@@ -71,7 +71,7 @@ impl Read<'_> {
             _ if *fixups != Fixups::Whole => None,
             Some(_) => unstruck(record, clusters).or_else(|| {
                 // Where the first attribute was written over, the others can be read.
-                let from = |told: &heads::Told| usize::from(told.from) > Head::read(record).first;
+                let from = |told: &heads::Restored| usize::from(told.from) > Head::read(record).first;
                 let told = unread.then(|| heads::told(number, bytes)).flatten();
                 told.filter(|told| from(told) && told.kept).map(|told| told.record)
             }),

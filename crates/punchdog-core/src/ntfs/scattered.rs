@@ -10,7 +10,7 @@ use super::{
     geometry::Geometry,
     index::{named_in_block, named_in_root},
     layout::{self, Fixups, kind, own, sequence, unfix},
-    mft::{self, Mft, Told},
+    mft::{self, Mft, ToldBy},
     names::of_key,
     record::{Head, attributes},
     runs::{Mapping, Run, decode},
@@ -309,7 +309,7 @@ impl Said {
 impl Mft {
     /// Adds the pieces that nothing names, where some are missed: all of the volume is looked through for them.
     pub(super) fn with_scattered(mut self, medium: &dyn Medium, watch: &dyn Watch) -> Self {
-        let lost = self.told == Told::Found;
+        let lost = self.told_by == ToldBy::Found;
         if !lost && self.missing == 0 {
             return self;
         }

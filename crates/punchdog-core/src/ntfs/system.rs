@@ -4,7 +4,7 @@ use super::{
     attrdef, catalogue as c,
     index::root_fits,
     layout::{STANDARD_LEAST, kind, own},
-    mft::Told,
+    mft::ToldBy,
     record::{Head, attributes},
     records::{File, Flaw, Piece, Use},
     runs::{Mapping, decode},
@@ -95,8 +95,8 @@ pub(super) fn faults(survey: &Survey) -> Vec<Fault> {
 
 fn fault(survey: &Survey, number: u32) -> Option<(String, String)> {
     let records = &survey.records;
-    if number == own::MFT && survey.mft.told != Told::Itself {
-        let by = if survey.mft.told == Told::Mirror { "Its copy in $MFTMirr does." } else { "" };
+    if number == own::MFT && survey.mft.told_by != ToldBy::Itself {
+        let by = if survey.mft.told_by == ToldBy::Mirror { "Its copy in $MFTMirr does." } else { "" };
         return Some(("It does not say where the records stand.".into(), by.into()));
     }
     let counted = |bytes: u64| bytes.per(survey.mft.geometry.record().wide());

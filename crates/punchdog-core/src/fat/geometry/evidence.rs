@@ -1,6 +1,6 @@
 //! What the volume itself shows of its geometry when no boot sector tells it.
 
-use super::runs::{Told, Votes};
+use super::runs::{RunStart, Votes};
 use crate::{
     arith::{Peek, Sat},
     fat::{
@@ -137,7 +137,7 @@ pub fn gather(medium: &dyn Medium, watch: &dyn Watch) -> Result<Evidence, Medium
 }
 
 /// Adds the tables of which entries tell where they begin; they come first.
-fn merge(tables: &mut Vec<TableStart>, told: &[Told]) {
+fn merge(tables: &mut Vec<TableStart>, told: &[RunStart]) {
     for one in told {
         let next = told.iter().filter(|other| other.start > one.start && other.bits == one.bits);
         let again_after = next.map(|other| other.start.minus(one.start)).min();

@@ -23,7 +23,7 @@ pub(super) struct Votes {
 
 /// A table of which entries tell where it begins.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Told {
+pub(super) struct RunStart {
     /// Where it begins, in bytes.
     pub(super) start: u64,
     /// Bits in an entry.
@@ -48,14 +48,14 @@ impl Votes {
 
     /// Starts that sectors agree on, most votes first. What has less than a tenth of the votes of the
     /// best is left out: data that happens to count up.
-    pub(super) fn starts(&self) -> Vec<Told> {
+    pub(super) fn starts(&self) -> Vec<RunStart> {
         let most = self.starts.values().map(|(count, _)| *count).max().unwrap_or(0);
-        let mut ranked: Vec<(u32, Told)> = self
+        let mut ranked: Vec<(u32, RunStart)> = self
             .starts
             .iter()
             .filter(|((start, _), (count, _))| *start > 0 && count.times(10) >= most)
             .map(|((start, bits), (count, reach))| {
-                (*count, Told { start: *start, bits: *bits, reach: *reach })
+                (*count, RunStart { start: *start, bits: *bits, reach: *reach })
             })
             .collect();
         ranked.sort_by_key(|(count, told)| (std::cmp::Reverse(*count), told.start));
@@ -170,7 +170,7 @@ mod tests {
                 Kind::Fat16 => 16,
                 _ => 32,
             };
-            let told = Told { start: 77 * 512, bits, reach: used as u64 * 512 };
+            let told = RunStart { start: 77 * 512, bits, reach: used as u64 * 512 };
             assert_eq!(votes.starts(), [told], "{kind:?}");
         }
     }

@@ -9,9 +9,9 @@ use crate::{
     arith::Sat,
     cluster::{
         chain::{End, Link, run_of},
+        joints::{Joints, Part},
         lengths::{Break, Runs, in_rows, rests},
         set::ClusterSet,
-        told::{Part, Told},
     },
     fat::{folder::Flaws, links::Because, survey::Surveyor},
     files::{end, kinds},
@@ -64,8 +64,8 @@ impl Surveyor<'_> {
         files.into_iter().filter(|number| !settled.contains(number)).collect()
     }
 
-    fn told(&self) -> Told<'_> {
-        Told {
+    fn joints(&self) -> Joints<'_> {
+        Joints {
             medium: self.medium,
             ends: &self.ends,
             heap: self.geometry.cluster_offset(2),
@@ -87,7 +87,7 @@ impl Surveyor<'_> {
             for (one, runs) in torn.iter().zip(rests(&breaks, &[], pieces)) {
                 // What was given to one meanwhile is not another's.
                 let Some(runs) = runs.filter(|runs| self.are_open(runs)) else { continue };
-                if self.told().refutes(&self.part(one), &runs) {
+                if self.joints().refutes(&self.part(one), &runs) {
                     refuted.insert(one.number);
                 } else {
                     self.give(one, &runs);

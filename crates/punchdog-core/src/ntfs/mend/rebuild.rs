@@ -143,7 +143,7 @@ fn try_record(medium: &dyn Medium, survey: &Survey, number: u32, given: &mut Giv
             facts.mft = (records, survey.mft.size);
             let (bitmap, from) = take(search.record_bitmap()?);
             facts.mft_bitmap = bitmap;
-            judged = survey.mft.told == crate::ntfs::mft::Told::Found || survey.mft.refound > 0;
+            judged = survey.mft.told_by == crate::ntfs::mft::ToldBy::Found || survey.mft.refound > 0;
             lost = judged.then(|| "records that cannot be read, at its end, would not be found".to_owned());
             from
         }

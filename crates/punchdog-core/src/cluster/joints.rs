@@ -10,7 +10,7 @@ use crate::{
 
 /// Where clusters stand.
 #[derive(Clone, Copy)]
-pub(crate) struct Told<'p> {
+pub(crate) struct Joints<'p> {
     pub(crate) medium: &'p dyn Medium,
     pub(crate) ends: &'p Ends,
     /// The byte at which cluster 2 begins.
@@ -26,7 +26,7 @@ pub(crate) struct Part {
     pub(crate) length: u64,
 }
 
-impl Told<'_> {
+impl Joints<'_> {
     /// True where the content breaks right where one of these runs begins: they are not its own.
     pub(crate) fn refutes(&self, part: &Part, runs: &[(u32, u32)]) -> bool {
         if !self.tells(part) {
