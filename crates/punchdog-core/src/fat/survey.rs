@@ -112,6 +112,8 @@ pub(super) struct Surveyor<'m> {
     pub(super) dots: Option<Vec<(u32, u32)>>,
     /// Clusters that read as parts of folders and are in no chain; found when first asked for.
     pub(super) unlisted: Option<std::rc::Rc<[u32]>>,
+    /// Those of them that come behind another; found when first asked for.
+    pub(super) behind_others: Option<std::rc::Rc<std::collections::HashSet<u32>>>,
     /// Of pieces of folders, the folder that their sub-folders name.
     pub(super) within: HashMap<u32, Option<u32>>,
     /// Clusters that hold something and are in no chain, and whether all were looked at; found when first asked for.
@@ -169,6 +171,7 @@ impl<'m> Surveyor<'m> {
             dotted: false,
             dots: None,
             unlisted: None,
+            behind_others: None,
             within: HashMap::new(),
             filled: None,
             joins,

@@ -219,3 +219,34 @@ fn pieces_of_folders_are_told_by_what_they_name() {
         assert_eq!(missing(&patient).0, BTreeSet::new(), "{kind:?}");
     }
 }
+
+/// Of a folder whose names do not number on, one cluster is zeros; the folder before it is full. What stands behind the hole is
+/// its own, from the first piece on: none is left over for the other.
+#[test]
+fn what_stands_behind_a_hole_in_a_folder_is_its_own() {
+    for (kind, hole) in [Kind::Fat12, Kind::Fat16, Kind::Fat32].into_iter().flat_map(|k| [(k, 3), (k, 6)]) {
+        let mut seed = Seed::new(9);
+        let mut filler = filler(kind);
+        for folder in ["Rolls", "Slips"] {
+            filler.folder(folder).unwrap();
+        }
+        for number in 0..30 {
+            let path = format!("Rolls/R{:02}.RAW", (number * 7) % 30);
+            filler.file(&path, &some(&mut seed, 2), Placing::Row).unwrap();
+        }
+        for _ in 0..80 {
+            let clusters = 1 + seed.below(3);
+            let path = format!("Slips/entry-{:04}.csv", seed.below(9000));
+            filler.file(&path, &some(&mut seed, clusters), Placing::Row).unwrap();
+        }
+        let mut patient = wiped(filler);
+        assert_eq!(patient.find("Rolls").clusters.len(), 2, "{kind:?}: it should be full");
+        let slips = patient.find("Slips").clusters;
+        assert!(slips.len() > 9, "{kind:?}: it is short");
+        patient.fill(patient.geometry.cluster_offset(slips[hole]), CLUSTER, 0);
+        let gone = missing(&patient).0;
+        // A cluster has sixteen entries, of which each of these names takes three.
+        assert!((5..=7).contains(&gone.len()), "{kind:?}: {gone:?}");
+        assert!(gone.iter().all(|path| path.starts_with("Slips/")), "{kind:?}: {gone:?}");
+    }
+}

@@ -21,6 +21,10 @@ use crate::{
         survey::Surveyor,
     },
 };
+use std::{
+    collections::{HashMap, HashSet},
+    rc::Rc,
+};
 
 /// Clusters between two files that were written one behind the other: those of the folder itself.
 const BETWEEN: u32 = 2;
@@ -30,41 +34,46 @@ const SUB_FOLDERS: usize = 4;
 /// What speaks for a piece most, the stronger the later. Behind one that holds the folder's end nothing of it can follow: that
 /// is taken when nothing else is left.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum Told {
+enum Grounds {
     /// No more than how its names begin, and the folder ends in it.
     LastNames,
     /// Its sub-folders say that they are in this folder, and it ends there.
     LastFolders,
     /// How its names begin.
     Names,
+    /// Its first file lies right behind the last one here.
+    Place,
     /// Its first name has the next number.
     Number,
     /// Its sub-folders say that they are in this folder.
     Folders,
-    /// Its first file lies right behind the last one here.
-    Place,
+    /// Its first file lies right behind the last one here, and their names are alike: where files were written to two folders
+    /// in turn, the next one on the medium can be the other's.
+    NamedPlace,
 }
 
 /// How well a piece goes on where a folder breaks off, the better the more.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct Fit {
-    told: Told,
+    grounds: Grounds,
+    /// Its first file lies right behind the last one of no other piece, behind which it would come.
+    leads: bool,
     likeness: Likeness,
 }
 
 impl Fit {
     /// Its sub-folders say so.
     fn in_this_folder(self) -> Self {
-        let told = match self.told {
-            Told::LastNames => Told::LastFolders,
-            Told::Place => Told::Place,
-            _ => Told::Folders,
+        let grounds = match self.grounds {
+            Grounds::LastNames => Grounds::LastFolders,
+            Grounds::NamedPlace => Grounds::NamedPlace,
+            _ => Grounds::Folders,
         };
-        Self { told, ..self }
+        Self { grounds, ..self }
     }
     /// True where something speaks for it.
     pub(super) fn is_any(self) -> bool {
-        !matches!(self.told, Told::Names | Told::LastNames) || self.likeness.is_any()
+        !matches!(self.grounds, Grounds::Names | Grounds::LastNames) || self.likeness.is_any()
     }
 }
 
@@ -94,16 +103,16 @@ impl Seam {
     /// How well a piece goes on here, or behind a gap.
     fn fit(&self, bytes: &[u8], geometry: &Geometry) -> Fit {
         let likeness = self.follows(bytes);
-        let next = files(bytes, geometry).next().map(|(first, _)| first);
-        let follows = |behind: u32| next.is_some_and(|next| (behind..=behind.plus(BETWEEN)).contains(&next));
-        let ends = bytes.chunks_exact(ENTRY_BYTES).any(|entry| entry.first() == Some(&END_ENTRY));
-        let told = match self.behind {
-            Some(behind) if follows(behind) => Told::Place,
-            _ if likeness.is_next() => Told::Number,
-            _ if ends => Told::LastNames,
-            _ => Told::Names,
+        let follows = |behind: u32| places_behind(bytes, geometry).any(|place| place == behind);
+        let ends = ends(bytes);
+        let grounds = match self.behind {
+            Some(behind) if likeness.is_any() && follows(behind) => Grounds::NamedPlace,
+            _ if likeness.is_next() => Grounds::Number,
+            Some(behind) if follows(behind) => Grounds::Place,
+            _ if ends => Grounds::LastNames,
+            _ => Grounds::Names,
         };
-        Fit { told, likeness }
+        Fit { grounds, leads: true, likeness }
     }
     /// How well the first name of a cluster follows the last one here, short or long: of the short ones of many files that
     /// begin alike only two letters are their own.
@@ -132,6 +141,16 @@ impl Seam {
             (None, None) => true,
         }
     }
+}
+
+/// Where a file can end that lies right before the first one here.
+fn places_behind(bytes: &[u8], geometry: &Geometry) -> impl Iterator<Item = u32> {
+    let next = files(bytes, geometry).next().map(|(first, _)| first);
+    next.into_iter().flat_map(|next| next.minus(BETWEEN)..=next)
+}
+
+fn ends(bytes: &[u8]) -> bool {
+    bytes.chunks_exact(ENTRY_BYTES).any(|entry| entry.first() == Some(&END_ENTRY))
 }
 
 /// The first long name in these bytes, or the last: of its parts, which stand in front of one another, those that stand here.
@@ -198,7 +217,8 @@ impl Surveyor<'_> {
     }
     /// The same where something can be missing between them; `None` where it is of another folder.
     pub(super) fn fit_over_gap(&mut self, seam: &Seam, folder: u32, cluster: u32) -> Option<Fit> {
-        let fit = seam.fit(&self.cluster(cluster), &self.geometry);
+        let mut fit = seam.fit(&self.cluster(cluster), &self.geometry);
+        fit.leads = !self.behind_others().contains(&cluster);
         let known = self.within.get(&cluster).copied();
         let within = known.unwrap_or_else(|| self.says_within(cluster));
         self.within.insert(cluster, within);
@@ -211,6 +231,31 @@ impl Surveyor<'_> {
     /// The same where something speaks for that piece: something that is told here, or the rest of a name that is broken off.
     pub(super) fn liking(&mut self, seam: &Seam, folder: u32, cluster: u32) -> Option<Fit> {
         self.fit(seam, folder, cluster).filter(|fit| fit.is_any() || seam.broken.is_some())
+    }
+
+    /// Pieces of which the table says nothing, and whose first file lies right behind the last one of another, and has a name
+    /// like it.
+    fn behind_others(&mut self) -> Rc<HashSet<u32>> {
+        if let Some(found) = &self.behind_others {
+            return found.clone();
+        }
+        let pieces = self.unlisted_folders();
+        let mut before: HashMap<u32, (u32, Seam)> = HashMap::new();
+        for piece in pieces.iter() {
+            let bytes = self.cluster(*piece);
+            let seam = Seam::of(&bytes, &self.geometry);
+            if let Some(behind) = seam.behind.filter(|_| !ends(&bytes)) {
+                before.insert(behind, (*piece, seam));
+            }
+        }
+        let is_behind = |piece: &&u32| {
+            let bytes = self.cluster(**piece);
+            let mut those = places_behind(&bytes, &self.geometry).filter_map(|place| before.get(&place));
+            those.any(|(other, seam)| other != *piece && seam.fits(&bytes) && seam.follows(&bytes).is_any())
+        };
+        let found: Rc<HashSet<u32>> = Rc::new(pieces.iter().filter(is_behind).copied().collect());
+        self.behind_others = Some(found.clone());
+        found
     }
 
     /// The folder in which the sub-folders say they are that a piece names.
