@@ -116,6 +116,64 @@ pub fn photo(seed: &mut Seed, (width, height): (u32, u32), taken: &str) -> Vec<u
     file
 }
 
+/// A photograph of a landscape in JPEG: what is bright and what is dark is large, as in most, and there is little grain.
+///
+/// # Panics
+/// Never: writing to memory does not fail.
+pub fn landscape(seed: &mut Seed, (width, height): (u32, u32)) -> Vec<u8> {
+    let waves: Vec<[f64; 4]> = (0..9)
+        .map(|number| {
+            let mut part =
+                |most: u32| f64::from(u32::try_from(seed.below(1000)).unwrap_or(0) * most) / 1000.0;
+            let size = f64::from(1 << (number / 2));
+            [part(6) * size, part(6) * size, part(7), 90.0 / size]
+        })
+        .collect();
+    let light = |x: u32, y: u32, colour: usize| {
+        let (across, down) = (f64::from(x) / f64::from(width), f64::from(y) / f64::from(height));
+        let bright = waves.iter().skip(colour).fold(120.0, |sum, [by_x, by_y, from, strong]| {
+            sum + (across * by_x + down * by_y + from).sin() * strong / 2.0
+        });
+        let grain = f64::from(x.wrapping_mul(13) ^ y.wrapping_mul(29) & 7) % 7.0;
+        // Clipped, as a sensor clips.
+        #[expect(
+            clippy::cast_possible_truncation,
+            clippy::cast_sign_loss,
+            reason = "it is clipped to a byte"
+        )]
+        let clipped = (bright + grain).clamp(0.0, 255.0) as u8;
+        clipped
+    };
+    let pixels =
+        image::RgbImage::from_fn(width, height, |x, y| image::Rgb([0, 1, 2].map(|c| light(x, y, c))));
+    let mut file = Vec::new();
+    let encoder = image::codecs::jpeg::JpegEncoder::new_with_quality(&mut file, 85);
+    pixels.write_with_encoder(encoder).expect("pixels fit into memory");
+    file
+}
+
+/// The same with what programs write in front of a picture: EXIF with `small`, a picture of its own (EXIF 2.3, 4.6.5), and
+/// `text`.
+pub fn with_a_small_picture(picture: &[u8], small: &[u8], text: &str) -> Vec<u8> {
+    let mut exif = b"Exif\0\0II*\0\x08\0\0\0".to_vec();
+    // No entry in the first table but one; the second says where the small picture stands.
+    exif.extend(b"\x01\0\x12\x01\x03\0\x01\0\0\0\x01\0\0\0\x1A\0\0\0");
+    exif.extend(b"\x02\0\x01\x02\x04\0\x01\0\0\0\x38\0\0\0\x02\x02\x04\0\x01\0\0\0");
+    exif.extend(u32::try_from(small.len()).unwrap_or(0).to_le_bytes());
+    exif.extend([0; 4]);
+    exif.extend(small);
+    let mut file = picture.get(..2).unwrap_or(&[]).to_vec();
+    let named = [b"http://example.invalid/said\0".as_slice(), text.as_bytes()].concat();
+    for body in [exif, named] {
+        file.extend([0xFF, 0xE1]);
+        let length = u16::try_from(body.len() + 2).unwrap_or(2).to_le_bytes();
+        file.extend([length[1], length[0]]);
+        file.extend(body);
+    }
+    file.extend(picture.get(2..).unwrap_or(&[]));
+    file
+}
+
 /// A sound in WAV: one channel, 8000 samples a second, 8 bits; `samples` of them.
 pub fn sound(seed: &mut Seed, samples: u32) -> Vec<u8> {
     let mut file = b"RIFF".to_vec();

@@ -428,6 +428,10 @@ enum Place {
 }
 
 impl Resume {
+    /// It goes on with codes of a picture, which tell soon when they are another's.
+    pub fn is_codes(&self) -> bool {
+        matches!(self.0, Place::Jpeg(_))
+    }
     /// It goes on with samples of a film.
     pub fn is_film(&self) -> bool {
         matches!(self.0, Place::Film(_))
@@ -465,6 +469,26 @@ pub fn walk_with_stands(format: Format, tape: &mut Tape<'_>, grid: u64) -> (Walk
         }
         other => (walk(other, tape), Vec::new()),
     }
+}
+
+/// Where the segment of a picture begins that ends at its byte `end`: what is in it was passed over.
+pub fn segment_ending_at(format: Format, tape: &mut Tape<'_>, end: u64) -> Option<u64> {
+    if format == Format::Jpeg { jpeg::segments::ending_at(tape, end) } else { None }
+}
+
+/// In how many segments of a picture what is in them fits.
+pub fn segments_that_fit(format: Format, tape: &mut Tape<'_>) -> usize {
+    if format == Format::Jpeg { jpeg::segments::that_fit(tape) } else { 0 }
+}
+
+/// True for two bytes that can stand behind a segment of a picture.
+pub fn can_follow_segment(bytes: &[u8]) -> bool {
+    jpeg::segments::can_follow(bytes)
+}
+
+/// Bytes at the beginning of a file that breaks which are surely its own, with all that stands in them.
+pub fn own_head(format: Format, tape: &mut Tape<'_>) -> u64 {
+    if format == Format::Jpeg { jpeg::segments::own(tape) } else { 0 }
 }
 
 /// Films whose index may stand behind their data.

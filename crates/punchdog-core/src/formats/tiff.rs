@@ -11,6 +11,7 @@
 use super::{End, Format, Proof, Tape, Walked};
 use crate::arith::{Peek, Sat};
 use jiff::civil::DateTime;
+use std::ops::Range;
 
 /// IFDs and values at most.
 const TABLES: usize = 64;
@@ -39,6 +40,14 @@ pub(super) fn date(bytes: &[u8]) -> Option<DateTime> {
     of(exif::Tag::DateTimeOriginal)
         .or_else(|| of(exif::Tag::DateTimeDigitized))
         .or_else(|| of(exif::Tag::DateTime))
+}
+
+/// Where the small picture stands in an EXIF block (4.6.5: tags 513 and 514 of the second IFD).
+pub(super) fn small_picture(bytes: &[u8]) -> Option<Range<usize>> {
+    let found = exif::Reader::new().read_raw(bytes.to_vec()).ok()?;
+    let of = |tag| found.get_field(tag, exif::In::THUMBNAIL)?.value.get_uint(0).map(Sat::size);
+    let from = of(exif::Tag::JPEGInterchangeFormat)?;
+    Some(from..from.plus(of(exif::Tag::JPEGInterchangeFormatLength)?))
 }
 
 struct Reader<'r, 's> {

@@ -36,6 +36,8 @@ struct Hit {
     walked: Walked,
     /// Where it stands, as far as it fits.
     places: Vec<Extent>,
+    /// Where that stands which is surely its own, although it breaks: nothing in it is a file by itself.
+    head: Vec<Extent>,
     /// What it was put together of, where that is pieces that lie apart.
     together: Option<Together>,
 }
@@ -179,7 +181,7 @@ impl Search<'_> {
                     let own = match (&hit.together, &hit.walked.end) {
                         (Some(film), _) => film.places.as_slice(),
                         (None, End::Whole { .. }) => hit.places.as_slice(),
-                        (None, End::Broken { .. }) => &[],
+                        (None, End::Broken { .. }) => hit.head.as_slice(),
                     };
                     mine.extend(own.iter().map(|place| place.offset..place.end()));
                     hits.push(hit);
@@ -208,9 +210,13 @@ impl Search<'_> {
             // The free space is shorter than the walk took it for.
             walked.end = End::early(there, there);
         }
+        let head = match walked.end {
+            End::Broken { .. } => rest.places_up_to(formats::own_head(format, &mut Tape::new(&rest))),
+            End::Whole { .. } => Vec::new(),
+        };
         // What breaks early may go on elsewhere.
         let strong = !formats::is_weak(format);
-        (strong || walked.is_worth_keeping()).then_some(Hit { start: at, walked, places, together })
+        (strong || walked.is_worth_keeping()).then_some(Hit { start: at, walked, places, head, together })
     }
 
     /// The same for a beginning that is known from an earlier search.

@@ -179,6 +179,8 @@ pub(super) struct Rest<'r> {
     known: RefCell<Vec<(u64, Extent)>>,
     /// The first piece, or pieces, are given.
     end: u64,
+    /// Behind what others have, it goes on at so many bytes from here, or a multiple of it.
+    grid: Option<(u64, u64)>,
 }
 
 impl<'r> Rest<'r> {
@@ -210,7 +212,19 @@ impl<'r> Rest<'r> {
         // Where the free space begins is noted as a piece without bytes.
         known.push((at, Extent::new(from, 0)));
         let length = at.plus(end.minus(from));
-        Self { image, ground, without, length, known: RefCell::new(known), end }
+        Self { image, ground, without, length, known: RefCell::new(known), end, grid: None }
+    }
+
+    /// The same, where files begin at multiples of `step` from `origin` on: what is left of another's last cluster is left out
+    /// too.
+    #[must_use]
+    pub(super) fn on_grid(self, step: u64, origin: u64) -> Self {
+        Self { grid: Some((step, origin)), ..self }
+    }
+
+    /// Other pieces, and what is free from `from` on; otherwise the same.
+    pub(super) fn with(&self, head: &[Extent], from: u64) -> Self {
+        Self { grid: self.grid, ..Self::behind(self.image, self.ground, self.without, head, from) }
     }
 
     /// Where the first `length` bytes stand; `None` where there are not so many.
@@ -261,6 +275,10 @@ impl<'r> Rest<'r> {
             let free = self.ground.free_from(at)?;
             if let Some(over) = self.without.get(&free.offset) {
                 at = self.ground.step_up(over.end);
+                if let Some((step, origin)) = self.grid {
+                    let origin = origin.rest(step);
+                    at = at.minus(origin).per_up(step).times(step).plus(origin);
+                }
                 continue;
             }
             let mut gaps = self.without.overlapping(free.offset..free.end());

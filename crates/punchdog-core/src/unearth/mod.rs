@@ -17,6 +17,8 @@ mod ground;
 mod judge;
 mod older;
 mod pieces;
+mod segment;
+mod trial;
 
 pub use find::{Complete, Find, Stretch};
 pub use ground::Ground;

@@ -8,10 +8,12 @@ use super::{
     Complete, Error, Find, Search, Take,
     content::{Pending, length_of, unnamed},
     ground::{Rest, SECTOR},
+    segment::within,
+    trial::{BEHIND, Head},
 };
 use crate::{
     arith::{Peek, Sat},
-    formats::{self, BEGINNING, End, Format, Resume, Tape, Walked},
+    formats::{self, BEGINNING, End, Format, Resume, Source, Tape, Walked},
     medium::Extent,
 };
 use rangemap::RangeSet;
@@ -29,10 +31,14 @@ const UNIT: u64 = 512 << 10;
 /// Clusters behind and before at which the second piece is looked for.
 const AHEAD: usize = 2048;
 const BEFORE: usize = 256;
+/// Free clusters that are looked at for those in which a piece may begin.
+const LOOKED_AT: usize = 16 * AHEAD;
 /// Places that are tried with each break before others are.
 const NEAR: usize = 64;
 /// Bytes that may be walked for one file.
 const BUDGET: u64 = 512 << 20;
+/// Bytes that one of its trials counts for at least.
+const LEAST: u64 = 512;
 /// Found files that tell of clusters, and how many are too few.
 const SAMPLE: usize = 4096;
 const FEW: usize = 8;
@@ -92,7 +98,8 @@ impl Search<'_> {
     fn together(&self, start: u64, before: &Walked) -> Option<Together> {
         let End::Broken { good, at, .. } = &before.end else { return None };
         // Around what was found since.
-        let rest = Rest::new(self.image, &self.ground, &self.claimed, start);
+        let step = self.grid(self.ground.stretch(start)?, start);
+        let rest = Rest::new(self.image, &self.ground, &self.claimed, start).on_grid(step, start);
         let walked = formats::walk(before.format, &mut Tape::new(&rest));
         if let End::Whole { length, .. } = walked.end
             && let Some(places) = rest.places(length)
@@ -109,7 +116,7 @@ impl Search<'_> {
             return None;
         }
         let stretch = self.ground.stretch(start)?;
-        let step = self.grid(stretch);
+        let step = self.grid(stretch, start);
         let near = size.unwrap_or(length_of(before).times(2)).times(3).plus(step.times(64)).min(MOST_NEAR);
         let end = start.plus(near).min(stretch.end());
         let mut without: RangeSet<u64> =
@@ -117,6 +124,13 @@ impl Search<'_> {
         let claimed = without.clone();
         let mut at = start;
         while at.plus(step) <= end {
+            let data = self.image.data_from(at).map_or(end, |data| data.offset.min(end));
+            if data >= at.plus(step) {
+                let blank = data.minus(at).per(step).times(step);
+                without.insert(at..at.plus(blank));
+                at = at.plus(blank);
+                continue;
+            }
             let bytes = self.image.lenient(at, step.size()).bytes;
             let first = bytes.byte(0);
             if bytes.iter().all(|byte| *byte == first) {
@@ -127,7 +141,7 @@ impl Search<'_> {
         if without == claimed {
             return None;
         }
-        let rest = Rest::new(self.image, &self.ground, &without, start);
+        let rest = Rest::new(self.image, &self.ground, &without, start).on_grid(step, start);
         let walked = formats::walk(before.format, &mut Tape::new(&rest));
         let End::Whole { length, .. } = walked.end else { return None };
         if size.is_some_and(|size| size != length) {
@@ -147,7 +161,7 @@ impl Search<'_> {
         size: Option<u64>,
     ) -> Option<Together> {
         let stretch = self.ground.stretch(start)?;
-        let step = self.grid(stretch);
+        let step = self.grid(stretch, start);
         let fits = |found: &Together| {
             size.is_none_or(|size| matches!(found.walked.end, End::Whole { length, .. } if length == size))
         };
@@ -166,6 +180,9 @@ impl Search<'_> {
         };
         let last = good.per(step).max(first.minus(back)).max(1);
         let candidates = self.candidates(rest, start, first.times(step), step, stretch);
+        if let Some(within) = within(before, rest, step).filter(|within| within.last_border().is_some()) {
+            return self.second_within(rest, before, &within, &candidates, fits, &mut budget);
+        }
         let mut heads = Vec::new();
         for number in (last..=first).rev() {
             let length = number.times(step);
@@ -178,7 +195,7 @@ impl Search<'_> {
             heads.first().filter(|_| stands.last().is_some_and(Resume::is_film))
         {
             for candidate in &candidates {
-                let found = self.attempt(before, head, Some(stand), *candidate, &mut budget);
+                let found = Self::attempt(rest, before, head, Some(stand), *candidate, &mut budget);
                 if let Some(found) = found.filter(fits) {
                     return Some(Together { meeting: meeting(good, at, step), ..found });
                 }
@@ -188,12 +205,31 @@ impl Search<'_> {
             }
         }
         // The nearest places first, with each of the breaks.
+        let ends: Vec<Option<Head<'_>>> = heads
+            .iter()
+            .map(|(head, stand)| {
+                let length = head.iter().fold(0_u64, |sum, place| sum.plus(place.length));
+                Head::new(rest, length, (*stand)?)
+            })
+            .collect();
         for near in candidates.chunks(NEAR) {
-            for (head, stand) in &heads {
+            let starts: Vec<Vec<u8>> =
+                near.iter().map(|candidate| start_of_piece(rest, *candidate)).collect();
+            for ((head, stand), end) in heads.iter().zip(&ends) {
                 let own: RangeSet<u64> = head.iter().map(|place| place.offset..place.end()).collect();
                 let follows = head.last().map_or(0, |place| place.end());
-                for candidate in near.iter().filter(|place| **place != follows && !own.contains(place)) {
-                    let together = self.attempt(before, head, *stand, *candidate, &mut budget);
+                let open = |place: u64| place != follows && !own.contains(&place);
+                for (candidate, start) in near.iter().zip(&starts).filter(|(place, _)| open(**place)) {
+                    if let Some((goes_on, looked_at)) = end.as_ref().map(|end| end.goes_on_in(start))
+                        && !goes_on
+                    {
+                        budget = budget.minus(looked_at.max(LEAST));
+                        if budget == 0 {
+                            return None;
+                        }
+                        continue;
+                    }
+                    let together = Self::attempt(rest, before, head, *stand, *candidate, &mut budget);
                     if together.as_ref().is_some_and(fits) {
                         return together;
                     }
@@ -211,7 +247,7 @@ impl Search<'_> {
     pub(super) fn film(&self, rest: &Rest<'_>, start: u64, before: &Walked) -> Option<Together> {
         let due = formats::index_due(before.format, &mut Tape::new(rest))?;
         let stretch = self.ground.stretch(start)?;
-        let step = self.grid(stretch);
+        let step = self.grid(stretch, start);
         let data = rest.places(due)?;
         let from = data.last()?.end();
         let mut budget = BUDGET;
@@ -223,11 +259,11 @@ impl Search<'_> {
             if self.image.lenient(place, 8).bytes.part(4, 4) != b"moov" {
                 continue;
             }
-            let index = Rest::behind(self.image, &self.ground, &self.claimed, &[], place);
+            let index = rest.with(&[], place);
             if !formats::is_index(&mut Tape::new(&index), due) {
                 continue;
             }
-            let whole = Rest::behind(self.image, &self.ground, &self.claimed, &data, place);
+            let whole = rest.with(&data, place);
             let (walked, stands) = formats::walk_with_stands(before.format, &mut Tape::new(&whole), step);
             let (good, at) = match walked.end {
                 End::Whole { length, .. } => {
@@ -240,7 +276,7 @@ impl Search<'_> {
                 let Some(head) = rest.places(number.times(step)) else { continue };
                 let next = head.last().map_or(0, |place| place.end()).plus(gap);
                 let stand = stands.iter().rfind(|stand| stand.at() <= number.times(step));
-                if let Some(found) = self.attempt(before, &head, stand, next, &mut budget) {
+                if let Some(found) = Self::attempt(rest, before, &head, stand, next, &mut budget) {
                     return Some(Together { meeting: meeting(good, at, step), ..found });
                 }
             }
@@ -249,15 +285,15 @@ impl Search<'_> {
     }
 
     /// One trial: the head, and what is free from `candidate` on.
-    fn attempt(
-        &self,
+    pub(super) fn attempt(
+        rest: &Rest<'_>,
         before: &Walked,
         head: &[Extent],
         stand: Option<&Resume>,
         candidate: u64,
         budget: &mut u64,
     ) -> Option<Together> {
-        let rest = Rest::behind(self.image, &self.ground, &self.claimed, head, candidate);
+        let rest = rest.with(head, candidate);
         let mut tape = Tape::new(&rest);
         let walked = match stand {
             Some(stand) => formats::resume(stand, &mut tape),
@@ -271,24 +307,26 @@ impl Search<'_> {
         Some(Together { walked, places, meeting: None })
     }
 
-    /// Bytes of the clusters that files begin at: the most that nearly all beginnings of found files in the stretch are
-    /// multiples of, one from the other; where too few were found, the volume's own.
-    fn grid(&self, stretch: Extent) -> u64 {
-        let own = self.ground.cluster(stretch.offset).unwrap_or(4096);
+    /// Bytes of the clusters that files begin at: the volume's own where most beginnings of found files in the stretch lie on
+    /// them as this file does, else the most that nearly all of them lie on; where too few were found, the volume's own.
+    fn grid(&self, stretch: Extent, start: u64) -> u64 {
+        let own = self.ground.cluster(stretch.offset).unwrap_or(4096).max(SECTOR);
         let starts: Vec<u64> = self
             .claimed
             .overlapping(stretch.offset..stretch.end())
             .map(|range| range.start)
             .take(SAMPLE)
             .collect();
-        let Some(first) = starts.first().copied().filter(|_| starts.len() >= FEW) else { return own };
-        let fits = |step: u64| starts.iter().filter(|at| at.minus(first).rest(step) == 0).count();
+        let fits = |step: u64| starts.iter().filter(|at| at.rest(step) == start.rest(step)).count();
+        if starts.len() < FEW || fits(own).times(4) >= starts.len().times(3) {
+            return own;
+        }
         let mut step = SECTOR;
         while step < 1 << 20 && fits(step.times(2)).times(10) >= starts.len().times(9) {
             step = step.times(2);
         }
         // Neighbours in one run begin where the run does: it says nothing of clusters above the volume's.
-        step.min(own.max(SECTOR))
+        step.min(own)
     }
 
     /// Free clusters near a break at which a second piece may begin: behind the first one, nearest first, then before.
@@ -306,12 +344,26 @@ impl Search<'_> {
         let on_grid = |at: u64| at.minus(origin).per_up(step).times(step).plus(origin);
         let mut found = Vec::new();
         let mut at = from.minus(BACK.wide().times(step)).max(start.plus(step));
+        let mut looked_at = 0_usize;
         while found.len() < AHEAD && at < stretch.end() {
             let Some(free) = self.ground.free_from(at).filter(|free| free.offset < stretch.end()) else {
                 break;
             };
             at = on_grid(free.offset.max(at));
             while at < free.end() && found.len() < AHEAD {
+                // Holes hold nothing.
+                let Some(data) = self.image.data_from(at).filter(|data| data.offset < stretch.end()) else {
+                    at = stretch.end();
+                    break;
+                };
+                if data.offset >= at.plus(step) {
+                    at = on_grid(data.offset.minus(step).plus(1));
+                    continue;
+                }
+                if looked_at >= LOOKED_AT {
+                    at = stretch.end();
+                    break;
+                }
                 if let Some(over) = self.claimed.get(&at) {
                     at = on_grid(over.end.max(at.plus(1)));
                     continue;
@@ -319,6 +371,7 @@ impl Search<'_> {
                 if may(at) {
                     found.push(at);
                 }
+                looked_at = looked_at.plus(1);
                 at = at.plus(step);
             }
         }
@@ -335,6 +388,14 @@ impl Search<'_> {
     }
 }
 
+/// The first bytes of what is free from `candidate` on.
+fn start_of_piece(rest: &Rest<'_>, candidate: u64) -> Vec<u8> {
+    let behind = rest.with(&[], candidate);
+    let mut bytes = vec![0; BEHIND.min(behind.len().size())];
+    behind.read(0, &mut bytes);
+    bytes
+}
+
 /// Where the pieces of a film meet, where that can be at more than one border of clusters.
 fn meeting(good: u64, at: u64, step: u64) -> Option<Range<u64>> {
     let (first, last) = (good.per(step).max(1), at.per(step));
@@ -347,9 +408,12 @@ impl Together {
         let mut words = format!("put together of {} pieces that lie apart", self.places.len());
         words.push_str("; its structure fits to its end");
         if let Some(Range { start, end }) = &self.meeting {
-            let unsure = format!(
-                "; where they meet is not known: in a picture of the film, at its bytes {start} to {end}"
-            );
+            let within = match self.walked.format {
+                Format::Jpeg => "what it says of itself, beside the picture",
+                _ => "a picture of the film",
+            };
+            let unsure =
+                format!("; where they meet is not known: in {within}, at its bytes {start} to {end}");
             words.push_str(&unsure);
         }
         words

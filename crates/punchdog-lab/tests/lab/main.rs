@@ -19,6 +19,7 @@ mod in_turns;
 mod independent;
 mod inputs;
 mod interrupted;
+mod joints;
 mod kinds;
 mod lost_texts;
 mod matrix;

@@ -7,6 +7,7 @@ mod compare;
 mod disks;
 mod exfat;
 mod format;
+mod in_pieces;
 mod inserted;
 mod job;
 mod large;

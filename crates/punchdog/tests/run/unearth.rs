@@ -141,7 +141,7 @@ pub(super) fn sum(bytes: &[u8]) -> String {
 }
 
 /// The finds, each with the hash of what stands where it says.
-fn finds(folder: &Path, image: &[u8]) -> Vec<(Value, String)> {
+pub(super) fn finds(folder: &Path, image: &[u8]) -> Vec<(Value, String)> {
     let document: Value = serde_json::from_slice(&fs::read(folder.join("finds.json")).unwrap()).unwrap();
     assert_eq!(document["schema"], "punchdog.finds/1");
     let content = |find: &Value| {
@@ -477,88 +477,6 @@ fn every_family_tells_of_its_deleted_files() {
     }
 }
 
-#[test]
-fn pictures_in_two_pieces_are_put_together() {
-    let mut seed = Seed::new(23);
-    let mut image = vec![0_u8; 1 << 20];
-    let mut truth = Vec::new();
-    let put = |image: &mut Vec<u8>, bytes: &[u8]| {
-        image.extend(bytes);
-        image.resize(image.len().next_multiple_of(4096), 0);
-    };
-    for number in 0..30_u32 {
-        let photo = content::photo(&mut seed, (300 + number, 200), "2026:06:01 05:00:00");
-        let between = content::photo(&mut seed, (200, 100 + number), "2026:06:02 05:00:00");
-        let cut = 4096 * (1 + (number as usize % (photo.len() / 4096)));
-        put(&mut image, &photo[..cut]);
-        match number % 3 {
-            // A file of its own, a piece of another picture, text.
-            0 => put(&mut image, &between),
-            1 => put(&mut image, &between[between.len() / 8192 * 4096..]),
-            _ => put(&mut image, &content::log(&mut seed, 200)),
-        }
-        put(&mut image, &photo[cut..]);
-        truth.push(sum(&photo));
-    }
-    let folder = folder_with("card.img", &image);
-    json(folder.path(), &["unearth", "card.img", "--out", "finds.json", "--kind", "pictures"], 0);
-    let found = finds(folder.path(), &image);
-    let back = truth.iter().filter(|hash| found.iter().any(|(_, own)| own == *hash)).count();
-    assert!(back * 10 >= truth.len() * 7, "{back} of {}", truth.len());
-    let joined = |find: &Value| find["extents"].as_array().unwrap().len() > 1;
-    for (find, hash) in found.iter().filter(|(find, _)| joined(find) && find["complete"] != "no") {
-        assert_eq!(find["complete"], "likely", "{find}");
-        assert!(truth.contains(hash), "put together wrongly: {find}");
-    }
-}
-
-/// Where the index of a film stands does not matter: in front of its data, behind it, or behind it in the second piece.
-/// What lies between the pieces begins no file, so that nothing but the film tells where it goes on.
-#[test]
-fn films_in_two_pieces_are_put_together() {
-    let kinds = Path::new(env!("CARGO_MANIFEST_DIR")).join("../punchdog-lab/tests/kinds");
-    let mut seed = Seed::new(41);
-    let mut exact = 0;
-    let films = ["front.mp4", "behind.mov", "hevc.mp4", "frames.mov", "visual.mp4", "busy.gif"];
-    for (name, cut, gap) in films.iter().flat_map(|name| [(name, 3, 2), (name, 5, 9), (name, 2, 31)]) {
-        let film = fs::read(kinds.join(name)).unwrap();
-        let step = 4096;
-        let mut noise = |length: usize| -> Vec<u8> {
-            let byte = |_| seed.number().to_le_bytes()[2];
-            (0..length).map(byte).collect()
-        };
-        let mut image = vec![0; 4096];
-        image.extend(&film[..cut * step]);
-        image.extend(noise(gap * step));
-        image.extend(&film[cut * step..]);
-        image.resize(image.len().next_multiple_of(4096), 0);
-        let folder = folder_with("card.img", &image);
-        json(folder.path(), &["unearth", "card.img", "--out", "finds.json"], 0);
-        let found = finds(folder.path(), &image);
-        let case = format!("{name}, {cut}, {gap}: {found:#?}");
-        let (find, hash) = found
-            .iter()
-            .find(|(find, _)| find["extents"][0]["offset"] == 4096 && find["complete"] != "no")
-            .expect(&case);
-        assert_eq!(
-            (&find["complete"], find["size"].as_u64()),
-            (&Value::from("likely"), Some(film.len() as u64))
-        );
-        exact += u32::from(*hash == sum(&film));
-        // Where they meet is told as far as it is known: the pieces are right up to there, and from there on.
-        let reason = find["reason"].as_str().unwrap();
-        let numbers: Vec<usize> =
-            reason.split(|c: char| !c.is_ascii_digit()).filter_map(|word| word.parse().ok()).collect();
-        assert_eq!(numbers.first(), Some(&2), "{case}");
-        let meeting = numbers.get(1).zip(numbers.get(2)).map_or(cut * step..cut * step, |(a, b)| *a..*b);
-        let pieces: Vec<(usize, usize)> = find["extents"].as_array().unwrap().iter().map(place_of).collect();
-        assert!(meeting.start <= cut * step && cut * step <= meeting.end, "{case}");
-        assert!((meeting.start..=meeting.end).contains(&pieces[0].1), "{case}");
-        assert_eq!(pieces[1].0 - pieces[0].0 - pieces[0].1, gap * step, "{case}");
-    }
-    assert!(exact >= 9, "{exact}");
-}
-
 /// A hole in the midst of a film, where no second piece is to be had: the rest of it stays, with its index behind it.
 #[test]
 fn a_film_with_a_hole_keeps_its_end() {
@@ -585,7 +503,7 @@ fn a_film_with_a_hole_keeps_its_end() {
     }
 }
 
-fn place_of(extent: &Value) -> (usize, usize) {
+pub(super) fn place_of(extent: &Value) -> (usize, usize) {
     let number = |name: &str| usize::try_from(extent[name].as_u64().unwrap()).unwrap();
     (number("offset"), number("length"))
 }

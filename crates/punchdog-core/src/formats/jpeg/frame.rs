@@ -4,11 +4,17 @@ use super::huffman::{Bits, Codes};
 use crate::arith::Sat;
 use std::sync::Arc;
 
+/// By what the coefficients were divided that differ from one row of a block to the next alone: places 0, 2, 3, 9, 10, 20, 21
+/// and 35 of 64, as they are coded.
+pub(super) type Steps = [u16; 8];
+
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Component {
     pub(super) id: u8,
     pub(super) across: u32,
     pub(super) down: u32,
+    /// Its table of quantisation.
+    pub(super) table: usize,
 }
 
 #[derive(Debug, Clone)]
@@ -45,6 +51,8 @@ pub(super) struct Head {
     pub(super) frame: Option<Arc<Frame>>,
     pub(super) dc: [Option<Arc<Codes>>; 4],
     pub(super) ac: [Option<Arc<Codes>>; 4],
+    /// Quantisation of the coefficients that make up a block's mean rows (B.2.4.1).
+    pub(super) steps: [Steps; 4],
     pub(super) restart: u32,
     /// Codes of another kind than Huffman's: only markers are looked at.
     pub(super) opaque: bool,
@@ -55,6 +63,9 @@ pub(super) struct Head {
 pub(super) struct Part {
     pub(super) index: usize,
     pub(super) blocks: u32,
+    /// How many of them stand side by side.
+    pub(super) abreast: u32,
+    pub(super) steps: Steps,
     pub(super) dc: Option<Arc<Codes>>,
     pub(super) ac: Option<Arc<Codes>>,
 }

@@ -15,6 +15,8 @@
 
 mod frame;
 mod huffman;
+mod rows;
+pub(super) mod segments;
 mod units;
 
 use super::{End, Format, Proof, Tape, Walked};
@@ -22,14 +24,14 @@ use crate::arith::{Peek, Sat};
 use frame::{Component, Frame, Head, Part, Scan, State, UNIT};
 use huffman::{Bits, Codes};
 use jiff::civil::DateTime;
+use rows::Rows;
 use std::{collections::VecDeque, sync::Arc};
-use units::{progressive, unit};
+use units::{DOWN, Edges, progressive, unit, unit_with_edges};
 
 /// Blocks of a progressive picture of which is remembered which coefficients they have: 8 bytes each.
 const REMEMBERED: usize = 4 << 20;
-/// Differences that are nothing, and how many halves of the usual one may be met.
-const FLAT: u64 = 2;
-const APART: u64 = 5;
+/// What is wrong where units do not lie where they should.
+const FOREIGN: &str = "another picture's data";
 /// Places kept at which a walk can be gone on with.
 const STANDS: usize = 64;
 
@@ -40,48 +42,7 @@ pub(super) struct Stand {
     head: Arc<Head>,
     scan: Arc<Scan>,
     state: State,
-    above: Above,
-}
-
-/// The first coefficients of the units of a row, which are their brightness, and how far those of the next lie from them:
-/// what belongs to a picture goes on where the row above it is.
-#[derive(Debug, Clone, Default)]
-struct Above {
-    row: Vec<i32>,
-    /// The sum of the differences of the last rows, and how many they are.
-    apart: u64,
-    count: u64,
-}
-
-impl Above {
-    /// Takes the brightness of the unit at `column` of a row of `across`.
-    fn take(&mut self, column: usize, across: usize, value: i32) {
-        let room = self.row.len() < across;
-        match self.row.get_mut(column) {
-            Some(before) => {
-                self.apart = self.apart.plus(u64::from(before.abs_diff(value)));
-                self.count = self.count.plus(1);
-                *before = value;
-            }
-            None if room => self.row.push(value),
-            None => {}
-        }
-        // Old rows count less and less.
-        if self.count > across.times(4).wide() {
-            (self.apart, self.count) = (self.apart.per(2), self.count.per(2));
-        }
-    }
-}
-
-impl Above {
-    /// What follows lies about as far from the row above it as what came before did.
-    fn goes_on_as(&self, after: &Self) -> bool {
-        if self.count == 0 || after.count == 0 {
-            return true;
-        }
-        let usual = self.apart.per(self.count).plus(FLAT);
-        after.apart.per(after.count) <= usual.times(APART).per(2)
-    }
+    rows: Rows,
 }
 
 impl Stand {
@@ -103,7 +64,7 @@ struct Walk<'w, 's> {
     /// Which coefficients are not zero, by component and block; only for progressive pictures.
     known: Vec<Vec<u64>>,
     /// Only where pieces are put together.
-    above: Option<Above>,
+    rows: Option<Rows>,
 }
 
 pub(super) fn walk(tape: &mut Tape<'_>, grid: Option<u64>) -> (Walked, Vec<Stand>) {
@@ -117,11 +78,10 @@ pub(super) fn resume(stand: &Stand, tape: &mut Tape<'_>) -> Walked {
     let mut walk = Walk::new(tape, None);
     walk.head = Head::clone(&stand.head);
     walk.scans = 1;
-    let usual = Above { apart: 0, count: 0, ..stand.above.clone() };
-    walk.above = Some(usual);
+    walk.rows = Some(stand.rows.behind_joint());
     let end = match walk.scan(&stand.scan, stand.state) {
-        Ok(at) if walk.above.as_ref().is_some_and(|after| !stand.above.goes_on_as(after)) => {
-            End::unfit(stand.at, at, "another picture's data")
+        Ok(at) if walk.rows.as_ref().is_some_and(|after| !stand.rows.goes_on_as(after)) => {
+            End::unfit(stand.at, at, FOREIGN)
         }
         Ok(at) => walk.markers(at),
         Err(end) => end,
@@ -140,7 +100,7 @@ impl<'w, 's> Walk<'w, 's> {
             grid,
             scans: 0,
             known: Vec::new(),
-            above: grid.map(|_| Above::default()),
+            rows: grid.map(|_| Rows::default()),
         }
     }
 
@@ -211,6 +171,10 @@ impl<'w, 's> Walk<'w, 's> {
     fn segment(&mut self, code: u8, body: &[u8], place: u64) -> Option<()> {
         match code {
             0xC4 => self.codes(body),
+            0xDB => {
+                self.steps(body);
+                Some(())
+            }
             0xC0..=0xC2 => self.frame(body, code == 0xC2),
             0xC3 | 0xC5..=0xC7 | 0xC9..=0xCB | 0xCD..=0xCF => {
                 self.head.opaque = true;
@@ -255,6 +219,22 @@ impl<'w, 's> Walk<'w, 's> {
         Some(())
     }
 
+    /// Tables of quantisation (B.2.4.1). What is wrong in them shows in the picture alone.
+    fn steps(&mut self, mut body: &[u8]) {
+        while !body.is_empty() {
+            let (kind, wide) = (body.byte(0), body.byte(0) >> 4_u32 != 0);
+            let each = if wide { 2 } else { 1 };
+            let value = |place: usize| {
+                let at = place.times(each).plus(1);
+                if wide { body.be16(at) } else { u16::from(body.byte(at)) }
+            };
+            if let Some(steps) = self.head.steps.get_mut(usize::from(kind & 15)) {
+                *steps = DOWN.map(value);
+            }
+            body = body.get(64_usize.times(each).plus(1)..).unwrap_or(&[]);
+        }
+    }
+
     /// The frame (B.2.2).
     fn frame(&mut self, body: &[u8], progressive: bool) -> Option<()> {
         let count = usize::from(body.byte(5));
@@ -264,6 +244,7 @@ impl<'w, 's> Walk<'w, 's> {
                 id: raw.byte(0),
                 across: u32::from(raw.byte(1) >> 4_u32),
                 down: u32::from(raw.byte(1) & 15),
+                table: usize::from(raw.byte(2)),
             })
             .collect();
         let fits = |c: &Component| (1..=4).contains(&c.across) && (1..=4).contains(&c.down);
@@ -313,6 +294,8 @@ impl<'w, 's> Walk<'w, 's> {
             parts.push(Part {
                 index,
                 blocks: if alone { 1 } else { component.across.times(component.down) },
+                abreast: if alone { 1 } else { component.across },
+                steps: self.head.steps.get(component.table).copied().unwrap_or_default(),
                 dc: self.head.dc.get(usize::from(tables >> 4_u32)).cloned().flatten(),
                 ac: self.head.ac.get(usize::from(tables & 15)).cloned().flatten(),
             });
@@ -383,8 +366,8 @@ impl<'w, 's> Walk<'w, 's> {
             {
                 if !scan.frame.progressive {
                     let (head, scan) = (Arc::clone(head), Arc::clone(scan));
-                    let above = self.above.clone().unwrap_or_default();
-                    self.stands.push_back(Stand { at: next, head, scan, state: before, above });
+                    let rows = self.rows.clone().unwrap_or_default();
+                    self.stands.push_back(Stand { at: next, head, scan, state: before, rows });
                     if self.stands.len() > STANDS {
                         self.stands.pop_front();
                     }
@@ -405,8 +388,11 @@ impl<'w, 's> Walk<'w, 's> {
             }
             state.rebase();
             let bytes = self.tape.at(state.base, UNIT);
+            let mut edges = Edges::default();
             let right = if scan.frame.progressive {
                 progressive(scan, &mut state, bytes, &mut self.known)
+            } else if self.rows.is_some() {
+                unit_with_edges(scan, &mut state, bytes, limit, &mut edges)
             } else {
                 unit(scan, &mut state, bytes, limit)
             };
@@ -420,14 +406,19 @@ impl<'w, 's> Walk<'w, 's> {
                 let ends = at >= self.tape.length();
                 return Err(if ends { End::early(at, at) } else { End::unfit(at, at, what) });
             }
-            if let Some(above) = &mut self.above
+            if let Some(rows) = &mut self.rows
                 && !scan.frame.progressive
             {
                 let column = state.done.rest(scan.across.wide()).size();
-                above.take(column, scan.across.size(), state.sums.first().copied().unwrap_or(0));
+                if !rows.take(column, scan.across.size(), &edges) {
+                    return Err(End::unfit(state.at(), state.at(), FOREIGN));
+                }
             }
             state.done = state.done.plus(1);
             state.left = state.left.minus(1);
+        }
+        if self.rows.as_mut().is_some_and(|rows| !rows.joint_fits()) {
+            return Err(End::unfit(state.at(), state.at(), FOREIGN));
         }
         // Behind the last block stand a few bits to fill its byte, and the next marker.
         state.rebase();

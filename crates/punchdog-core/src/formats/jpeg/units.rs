@@ -30,6 +30,99 @@ pub(super) fn unit(scan: &Scan, state: &mut State, bytes: &[u8], limit: i32) -> 
     Some(())
 }
 
+/// Places of the coefficients that differ from one row of a block to the next alone (Figure A.6).
+pub(super) const DOWN: [usize; 8] = [0, 2, 3, 9, 10, 20, 21, 35];
+/// What each of them adds to the mean of a block's first row, in 1024ths (A.3.3); to the last row's, every other one less.
+const WEIGHTS: [i64; 8] = [128, 178, 167, 151, 128, 101, 69, 35];
+
+/// The upper and the lower edge of a unit: the mean of its first and of its last row of samples, of each of the first three
+/// components, in 16ths.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Edges {
+    pub(super) upper: [i32; 3],
+    pub(super) lower: [i32; 3],
+}
+
+/// The same, and the edges of the unit.
+pub(super) fn unit_with_edges(
+    scan: &Scan,
+    state: &mut State,
+    bytes: &[u8],
+    limit: i32,
+    edges: &mut Edges,
+) -> Option<()> {
+    for part in &scan.parts {
+        let (dc, ac) = (part.dc.as_deref()?, part.ac.as_deref()?);
+        let sum = state.sums.get_mut(part.index)?;
+        let (mut upper, mut lower) = (0_i64, 0_i64);
+        for number in 0..part.blocks {
+            difference(bytes, dc, &mut state.bits, sum, limit)?;
+            let mut down = [0_i32; 8];
+            down[0] = *sum;
+            values(bytes, ac, &mut state.bits, &mut down)?;
+            let mut parts = [0_i64; 2];
+            for (place, ((value, step), weight)) in down.iter().zip(part.steps).zip(WEIGHTS).enumerate() {
+                let adds = i64::from(*value).saturating_mul(i64::from(step)).saturating_mul(weight);
+                let side = parts.get_mut(place & 1)?;
+                *side = side.saturating_add(adds);
+            }
+            let [even, odd] = parts;
+            if number < part.abreast {
+                upper = upper.saturating_add(even).saturating_add(odd);
+            }
+            if number.plus(part.abreast) >= part.blocks {
+                lower = lower.saturating_add(even).saturating_sub(odd);
+            }
+        }
+        let mean = |sum: i64| {
+            sum.checked_div(i64::from(part.abreast).saturating_mul(64))
+                .and_then(|mean| i32::try_from(mean).ok())
+                .unwrap_or(0)
+        };
+        if let (Some(to_upper), Some(to_lower)) =
+            (edges.upper.get_mut(part.index), edges.lower.get_mut(part.index))
+        {
+            (*to_upper, *to_lower) = (mean(upper), mean(lower));
+        }
+    }
+    Some(())
+}
+
+/// The coefficients of a block behind the first; those at `DOWN` are kept.
+fn values(bytes: &[u8], codes: &Codes, bits: &mut Bits, down: &mut [i32; 8]) -> Option<()> {
+    let mut at = 1_u32;
+    while at < 64 {
+        bits.fill(bytes);
+        let (length, symbol) = codes.find(bits.next())?;
+        bits.skip(length);
+        let (run, size) = (symbol >> 4_u32, symbol & 15);
+        if size == 0 {
+            if run < 15 {
+                return Some(());
+            }
+            at = at.plus(16);
+            continue;
+        }
+        at = at.plus(run);
+        let value = signed(bits.take(size), size)?;
+        if let Some(place) = DOWN.iter().position(|place| *place == at.size()) {
+            *down.get_mut(place)? = value;
+        }
+        at = at.plus(1);
+    }
+    (at == 64).then_some(())
+}
+
+/// A value of so many bits (F.2.2.1, EXTEND).
+#[inline]
+fn signed(value: u32, size: u32) -> Option<i32> {
+    // Without a branch: what a size is, nobody can foresee.
+    let value = i32::try_from(value).ok()?;
+    let sizes = 1_i32.wrapping_shl(size);
+    let low = i32::from(value < sizes >> 1_u32).wrapping_mul(sizes.wrapping_sub(1));
+    Some(value.wrapping_sub(low))
+}
+
 /// The coefficients of a block behind the first.
 #[inline]
 fn block(bytes: &[u8], codes: &Codes, several: &Several, bits: &mut Bits) -> bool {
@@ -106,11 +199,7 @@ fn difference(bytes: &[u8], codes: &Codes, bits: &mut Bits, sum: &mut i32, limit
     if size > 15 {
         return None;
     }
-    // Without a branch: what a size is, nobody can foresee.
-    let value = i32::try_from(bits.take(size)).ok()?;
-    let sizes = 1_i32.wrapping_shl(size);
-    let low = i32::from(value < sizes >> 1_u32).wrapping_mul(sizes.wrapping_sub(1));
-    *sum = sum.saturating_add(value.wrapping_sub(low));
+    *sum = sum.saturating_add(signed(bits.take(size), size)?);
     (sum.saturating_abs() <= limit).then_some(())
 }
 
