@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::{
     collections::HashMap,
-    sync::{Mutex, PoisonError},
+    sync::{LazyLock, Mutex, PoisonError},
 };
 
 /// A range that a plan rests on.
@@ -50,11 +50,10 @@ pub(crate) fn take(
     watch: &dyn Watch,
 ) -> Result<Vec<Evidence>, MediumError> {
     let mut list = Vec::with_capacity(ranges.len());
-    let digests = Digests::default();
     for batch in ranges.chunks(BATCH) {
         stop_or(watch, "taking digests of the evidence", list.len(), ranges.len())?;
         let taken: Result<Vec<Vec<Evidence>>, MediumError> =
-            batch.par_iter().map(|extent| digests.of_parts(image, *extent)).collect();
+            batch.par_iter().map(|extent| of_parts(image, *extent)).collect();
         list.extend(taken?.into_iter().flatten());
     }
     Ok(list)
@@ -70,7 +69,6 @@ pub(crate) fn hold(
     list: &[Evidence],
     watch: &dyn Watch,
 ) -> Result<Result<Quick, Extent>, MediumError> {
-    let digests = Digests::default();
     let mut quick = Vec::with_capacity(list.len());
     for batch in list.chunks(BATCH) {
         stop_or(watch, "comparing the image with the plan", quick.len(), list.len())?;
@@ -78,7 +76,7 @@ pub(crate) fn hold(
             if piece.extent().end() > image.len() {
                 return Ok(None);
             }
-            let (digest, quick) = digests.of(image, piece.extent())?;
+            let (digest, quick) = digest(image, piece.extent())?;
             Ok((digest == piece.sha256).then_some(quick))
         };
         let found: Result<Vec<Option<u32>>, MediumError> = batch.par_iter().map(of).collect();
@@ -122,72 +120,71 @@ fn stop_or(watch: &dyn Watch, work: &str, done: usize, of: usize) -> Result<(), 
     Ok(())
 }
 
-/// Takes digests and check values, those of zeros once for each length.
-#[derive(Default)]
-struct Digests {
-    zeros: Mutex<HashMap<u64, (String, u32)>>,
+/// Digests and check values of zeros, by their number: a digest of zeros takes as long as one of anything else.
+static OF_ZEROS: LazyLock<Mutex<HashMap<u64, (String, u32)>>> = LazyLock::new(Mutex::default);
+/// Numbers of zeros of which they are kept.
+const KEPT: usize = 1 << 12;
+
+/// Digest and check value of a range.
+fn digest(image: &dyn Medium, extent: Extent) -> Result<(String, u32), MediumError> {
+    if image.data_from(extent.offset).is_none_or(|data| data.offset >= extent.end()) {
+        return Ok(of_zeros(extent.length));
+    }
+    // Zeros at the start are counted, and hashed only where something follows.
+    let (mut hash, mut zeros, mut quick) = (None, 0_u64, crc32fast::Hasher::new());
+    each(image, extent, |bytes| {
+        quick.update(bytes);
+        if hash.is_none() && is_zeros(bytes) {
+            zeros = zeros.plus(bytes.len().wide());
+        } else {
+            hash.get_or_insert_with(|| hash_of_zeros(zeros)).update(bytes);
+        }
+    })?;
+    Ok(match hash {
+        Some(hash) => (hex::encode(hash.finalize()), quick.finalize()),
+        None => of_zeros(extent.length),
+    })
 }
 
-impl Digests {
-    /// Of a range.
-    fn of(&self, image: &dyn Medium, extent: Extent) -> Result<(String, u32), MediumError> {
-        if image.data_from(extent.offset).is_none_or(|data| data.offset >= extent.end()) {
-            return Ok(self.of_zeros(extent.length));
+fn of_zeros(length: u64) -> (String, u32) {
+    let kept = || OF_ZEROS.lock().unwrap_or_else(PoisonError::into_inner);
+    let known = kept().get(&length).cloned();
+    known.unwrap_or_else(|| {
+        let mut quick = crc32fast::Hasher::new();
+        fill(length, &mut |zeros| quick.update(zeros));
+        let fresh = (hex::encode(hash_of_zeros(length).finalize()), quick.finalize());
+        let mut kept = kept();
+        if kept.len() < KEPT {
+            kept.insert(length, fresh.clone());
         }
-        // Zeros at the start are counted, and hashed only where something follows.
-        let (mut hash, mut zeros, mut quick) = (None, 0_u64, crc32fast::Hasher::new());
-        each(image, extent, |bytes| {
-            quick.update(bytes);
-            if hash.is_none() && is_zeros(bytes) {
-                zeros = zeros.plus(bytes.len().wide());
-            } else {
-                hash.get_or_insert_with(|| hash_of_zeros(zeros)).update(bytes);
-            }
-        })?;
-        Ok(match hash {
-            Some(hash) => (hex::encode(hash.finalize()), quick.finalize()),
-            None => self.of_zeros(extent.length),
-        })
-    }
+        fresh
+    })
+}
 
-    fn of_zeros(&self, length: u64) -> (String, u32) {
-        let known = |digests: &Self| {
-            digests.zeros.lock().unwrap_or_else(PoisonError::into_inner).get(&length).cloned()
-        };
-        known(self).unwrap_or_else(|| {
-            let mut quick = crc32fast::Hasher::new();
-            fill(length, &mut |zeros| quick.update(zeros));
-            let fresh = (hex::encode(hash_of_zeros(length).finalize()), quick.finalize());
-            self.zeros.lock().unwrap_or_else(PoisonError::into_inner).insert(length, fresh.clone());
-            fresh
+/// Digests of a range, its blocks of zeros by themselves.
+fn of_parts(image: &dyn Medium, extent: Extent) -> Result<Vec<Evidence>, MediumError> {
+    let mut parts: Vec<Evidence> = Vec::new();
+    let mut open: Option<(Extent, Option<Sha256>)> = None;
+    let close = |part: Option<(Extent, Option<Sha256>)>| {
+        part.map(|(Extent { offset, length }, hash)| Evidence {
+            offset,
+            length,
+            sha256: hash.map_or_else(|| of_zeros(length).0, |hash| hex::encode(hash.finalize())),
         })
-    }
-
-    /// Of a range, its blocks of zeros by themselves.
-    fn of_parts(&self, image: &dyn Medium, extent: Extent) -> Result<Vec<Evidence>, MediumError> {
-        let mut parts: Vec<Evidence> = Vec::new();
-        let mut open: Option<(Extent, Option<Sha256>)> = None;
-        let close = |part: Option<(Extent, Option<Sha256>)>| {
-            part.map(|(Extent { offset, length }, hash)| Evidence {
-                offset,
-                length,
-                sha256: hash.map_or_else(|| self.of_zeros(length).0, |hash| hex::encode(hash.finalize())),
-            })
-        };
-        blocks(image, extent, |block, bytes| match (&mut open, bytes) {
-            (Some((part, Some(hash))), Some(bytes)) => {
-                part.length = part.length.plus(block.length);
-                hash.update(bytes);
-            }
-            (Some((part, None)), None) => part.length = part.length.plus(block.length),
-            (_, bytes) => {
-                let hash = bytes.map(|bytes| Sha256::new().chain_update(bytes));
-                parts.extend(close(open.replace((block, hash))));
-            }
-        })?;
-        parts.extend(close(open));
-        Ok(parts)
-    }
+    };
+    blocks(image, extent, |block, bytes| match (&mut open, bytes) {
+        (Some((part, Some(hash))), Some(bytes)) => {
+            part.length = part.length.plus(block.length);
+            hash.update(bytes);
+        }
+        (Some((part, None)), None) => part.length = part.length.plus(block.length),
+        (_, bytes) => {
+            let hash = bytes.map(|bytes| Sha256::new().chain_update(bytes));
+            parts.extend(close(open.replace((block, hash))));
+        }
+    })?;
+    parts.extend(close(open));
+    Ok(parts)
 }
 
 /// Gives the blocks of a range in order, those of zeros without their bytes. What is less than a block counts as content.
