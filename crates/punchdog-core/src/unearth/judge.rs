@@ -176,7 +176,7 @@ impl Search<'_> {
         if extension_of(record).is_some_and(|claimed| !claimed.is_like(format)) {
             return None;
         }
-        let rest = Rest::new(self.image, &self.ground, &self.claimed, start);
+        let rest = Rest::new(self.image, &self.ground, &self.claimed, start).on_grid(step, start);
         let walked = formats::walk(format, &mut Tape::new(&rest));
         let (places, reason) = match &walked.end {
             // The structure has to end where the file does.

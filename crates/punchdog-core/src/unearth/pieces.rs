@@ -213,8 +213,11 @@ impl Search<'_> {
             })
             .collect();
         for near in candidates.chunks(NEAR) {
-            let starts: Vec<Vec<u8>> =
-                near.iter().map(|candidate| start_of_piece(rest, *candidate)).collect();
+            let quickly = ends.iter().any(Option::is_some);
+            let start = |candidate: &u64| {
+                if quickly { start_of_piece(rest, *candidate) } else { Vec::new() }
+            };
+            let starts: Vec<Vec<u8>> = near.iter().map(start).collect();
             for ((head, stand), end) in heads.iter().zip(&ends) {
                 let own: RangeSet<u64> = head.iter().map(|place| place.offset..place.end()).collect();
                 let follows = head.last().map_or(0, |place| place.end());
@@ -224,14 +227,11 @@ impl Search<'_> {
                         && !goes_on
                     {
                         budget = budget.minus(looked_at.max(LEAST));
-                        if budget == 0 {
-                            return None;
+                    } else {
+                        let together = Self::attempt(rest, before, head, *stand, *candidate, &mut budget);
+                        if together.as_ref().is_some_and(fits) {
+                            return together;
                         }
-                        continue;
-                    }
-                    let together = Self::attempt(rest, before, head, *stand, *candidate, &mut budget);
-                    if together.as_ref().is_some_and(fits) {
-                        return together;
                     }
                     if budget == 0 || self.watch.stop() {
                         return None;

@@ -71,7 +71,8 @@ impl Search<'_> {
             let Some(head) = rest.places(border) else { break };
             let end = head.last().map_or(0, |piece| piece.end());
             let own = head.iter().any(|piece| (piece.offset..piece.end()).contains(&place));
-            if place == end || own || self.claimed.contains(&place) {
+            let free = self.ground.free_from(place).is_some_and(|free| free.offset <= place);
+            if place == end || own || !free || self.claimed.contains(&place) {
                 break;
             }
             let behind = rest.with(&head, place);

@@ -14,6 +14,16 @@ fn noise(seed: &mut Seed, length: usize) -> Vec<u8> {
     (0..length).map(|_| seed.number().to_le_bytes()[2]).collect()
 }
 
+/// A card of nothing but a file that was cut in two, with so many clusters of noise between.
+fn card(file: &[u8], cut: usize, gap: usize, seed: &mut Seed) -> Vec<u8> {
+    let mut image = vec![0; STEP];
+    image.extend(&file[..cut * STEP]);
+    image.extend(noise(seed, gap * STEP));
+    image.extend(&file[cut * STEP..]);
+    image.resize(image.len().next_multiple_of(STEP), 0);
+    image
+}
+
 #[test]
 fn pictures_in_two_pieces_are_put_together() {
     let mut seed = Seed::new(23);
@@ -59,16 +69,8 @@ fn films_in_two_pieces_are_put_together() {
     let films = ["front.mp4", "behind.mov", "hevc.mp4", "frames.mov", "visual.mp4", "busy.gif"];
     for (name, cut, gap) in films.iter().flat_map(|name| [(name, 3, 2), (name, 5, 9), (name, 2, 31)]) {
         let film = fs::read(kinds.join(name)).unwrap();
-        let step = 4096;
-        let mut noise = |length: usize| -> Vec<u8> {
-            let byte = |_| seed.number().to_le_bytes()[2];
-            (0..length).map(byte).collect()
-        };
-        let mut image = vec![0; 4096];
-        image.extend(&film[..cut * step]);
-        image.extend(noise(gap * step));
-        image.extend(&film[cut * step..]);
-        image.resize(image.len().next_multiple_of(4096), 0);
+        let step = STEP;
+        let image = card(&film, cut, gap, &mut seed);
         let folder = folder_with("card.img", &image);
         json(folder.path(), &["unearth", "card.img", "--out", "finds.json"], 0);
         let found = finds(folder.path(), &image);
@@ -109,11 +111,7 @@ fn pictures_that_break_in_what_they_say_of_themselves_are_put_together() {
     let head = picture.len() - content::landscape(&mut Seed::new(1), (480, 400)).len();
     assert!(small.len() > 4 * STEP && head > 4 * STEP, "{} {head}", small.len());
     for (cut, gap) in (1..5).flat_map(|cut| [(cut, 1), (cut, 6)]) {
-        let mut image = vec![0; STEP];
-        image.extend(&picture[..cut * STEP]);
-        image.extend(noise(&mut seed, gap * STEP));
-        image.extend(&picture[cut * STEP..]);
-        image.resize(image.len().next_multiple_of(STEP), 0);
+        let image = card(&picture, cut, gap, &mut seed);
         let folder = folder_with("card.img", &image);
         json(folder.path(), &["unearth", "card.img", "--out", "finds.json"], 0);
         let found = finds(folder.path(), &image);
@@ -136,11 +134,7 @@ fn where_pieces_meet_in_a_profile_is_not_known_and_said() {
     picture.extend(noise(&mut seed, 5 * STEP - 2));
     picture.extend(&plain[2..]);
     let (cut, gap) = (3, 4);
-    let mut image = vec![0; STEP];
-    image.extend(&picture[..cut * STEP]);
-    image.extend(noise(&mut seed, gap * STEP));
-    image.extend(&picture[cut * STEP..]);
-    image.resize(image.len().next_multiple_of(STEP), 0);
+    let image = card(&picture, cut, gap, &mut seed);
     let folder = folder_with("card.img", &image);
     json(folder.path(), &["unearth", "card.img", "--out", "finds.json"], 0);
     let found = finds(folder.path(), &image);
