@@ -37,6 +37,11 @@ impl Places {
         (at < self.length).then(|| extent.offset.plus(at.minus(*before)))
     }
 
+    /// Bytes of all of it.
+    pub fn bytes(&self) -> u64 {
+        self.length
+    }
+
     /// The ranges, in order.
     pub fn extents(&self) -> impl Iterator<Item = Extent> + '_ {
         self.ranges.iter().map(|(_, extent)| *extent)

@@ -36,6 +36,12 @@ fn mask(range: &Range<usize>) -> u64 {
     ones(range.end) & !ones(range.start)
 }
 
+/// The places of the bits that are set, the first at `base`.
+fn bits(base: usize, word: u64) -> impl Iterator<Item = usize> {
+    let rest = std::iter::successors(Some(word), |left| Some(left & left.wrapping_sub(1)));
+    rest.take_while(|left| *left != 0).map(move |left| base.plus(left.trailing_zeros().size()))
+}
+
 impl ClusterSet {
     /// An empty set of numbers below `len`.
     #[inline]
@@ -169,16 +175,21 @@ impl ClusterSet {
             let base = number.times(PAGE);
             let all = if *page == Page::Full { 0..PAGE.min(self.len.minus(base)) } else { 0..0 };
             let words = if let Page::Mixed(words, _) = page { &words[..] } else { &[] };
-            let bits = words.iter().enumerate().filter(|(_, word)| **word != 0).flat_map(|(index, word)| {
-                (0..WORD).filter(move |bit| word >> bit & 1 == 1).map(move |bit| index.times(WORD).plus(bit))
-            });
-            all.chain(bits).map(move |bit| base.plus(bit))
+            let mixed = words.iter().enumerate().flat_map(|(index, word)| bits(index.times(WORD), *word));
+            all.chain(mixed).map(move |bit| base.plus(bit))
         })
     }
 
-    /// What is in it and not in the other, in order.
+    /// What is in it and not in the other, of the same length, in order.
     pub fn difference<'s>(&'s self, other: &'s Self) -> impl Iterator<Item = usize> + 's {
-        self.ones().filter(|number| !other.contains(*number))
+        let pages = self.pages.iter().zip(&other.pages).enumerate();
+        let some = pages.filter(|(_, (own, others))| **own != Page::Empty && **others != Page::Full);
+        let mixed = some.flat_map(|(number, (own, others))| {
+            (0..PAGE.per(WORD)).flat_map(move |index| {
+                bits(number.times(PAGE).plus(index.times(WORD)), own.word(index) & !others.word(index))
+            })
+        });
+        mixed.take_while(|number| *number < self.len)
     }
 
     /// Takes out what the other has.

@@ -10,8 +10,7 @@
 
 use super::{
     layout::{
-        ARCHIVE, ATTRIBUTES, ENTRY, FILE, GUID, IN_USE, NAME, NAME_UNITS, STREAM, Stream, name_hash, put,
-        set_checksum,
+        ARCHIVE, ATTRIBUTES, ENTRY, FILE, GUID, IN_USE, NAME, NAME_UNITS, STREAM, Stream, put, set_checksum,
     },
     sets::{Flaws, Item, Reading, is_legal, judge, like_stream},
     tree::time,
@@ -146,7 +145,7 @@ fn is_set(raw: &[u8]) -> bool {
 
 /// Gives a set this name, its hash and a checksum; it has as many name entries as the name needs.
 fn put_name(raw: &mut Vec<u8>, name: &[u16], upcase: &Upcase) {
-    let hash = name_hash(&upcase.upper(name));
+    let hash = upcase.hash(name.iter().copied());
     let names = name.len().per_up(NAME_UNITS);
     raw.resize(names.plus(2).times(ENTRY), 0);
     put(raw, 1, &[u8::try_from(names.plus(1)).unwrap_or(u8::MAX)]);
@@ -203,7 +202,7 @@ fn name_of(
         let units: Vec<u16> = name.encode_utf16().collect();
         units.len() == usize::from(length)
             && is_legal(&units)
-            && name_hash(&upcase.upper(&units)) == hash
+            && upcase.hash(units.iter().copied()) == hash
             && !taken.contains(&**name)
     });
     if found.len() == 1 { found.pop_first() } else { None }

@@ -136,7 +136,13 @@ pub fn summed(sum: u16, bytes: &[u8]) -> u16 {
 /// The hash of a name that was put into upper case (section 7.6.4).
 #[inline]
 pub fn name_hash(upper: &[u16]) -> u16 {
-    let bytes = upper.iter().flat_map(|unit| unit.to_le_bytes());
+    hash_of(upper.iter().copied())
+}
+
+/// The same of units one by one.
+#[inline]
+pub(super) fn hash_of(upper: impl Iterator<Item = u16>) -> u16 {
+    let bytes = upper.flat_map(u16::to_le_bytes);
     bytes.fold(0, |sum: u16, byte| sum.rotate_right(1).wrapping_add(u16::from(byte)))
 }
 

@@ -12,14 +12,14 @@ use super::{
     broken,
     layout::{
         BENIGN, BITMAP, END, ENTRY, FILE, GUID, IN_USE, LABEL, NAME, NAME_UNITS, Owner, PADDING, SECONDARY,
-        STREAM, Stream, UPCASE, name_hash, put, set_checksum,
+        STREAM, Stream, UPCASE, put, set_checksum,
     },
     struck,
     upcase::Upcase,
 };
 use crate::{
     arith::{Peek, Sat},
-    files::filler::Filled,
+    files::{filler::Filled, utf16::text},
 };
 use bitflags::bitflags;
 
@@ -220,11 +220,9 @@ pub fn made_legal(units: &[u16]) -> Vec<u16> {
     units.iter().map(|unit| if is_legal(&[*unit]) { *unit } else { u16::from(b'_') }).collect()
 }
 
-fn units_of(names: &[&[u8]]) -> Vec<u16> {
-    names
-        .iter()
-        .flat_map(|raw| raw.part(2, NAME_UNITS.times(2)).chunks_exact(2).map(|pair| pair.le16(0)))
-        .collect()
+/// The name entries of a set, which stand behind its stream entry.
+fn names_of(set: &[u8]) -> impl Iterator<Item = &[u8]> {
+    set.chunks_exact(ENTRY).skip(2).take_while(|entry| entry.byte(0) == NAME)
 }
 
 /// True for what holds the values of a stream entry, whatever its type says.
@@ -311,20 +309,21 @@ fn clear_tail(raw: &mut [u8], length: usize) {
 /// Judges a set whose entries have their types and whose count fits.
 pub(super) fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &Upcase) -> Option<Item> {
     let standing = set_checksum(&raw);
-    let stream_raw = raw.part(ENTRY, ENTRY).to_vec();
-    if stream_raw.byte(0) != STREAM {
+    if raw.byte(ENTRY) != STREAM {
         return None;
     }
-    let mut stream = Stream::read(&stream_raw);
-    let names: Vec<&[u8]> =
-        raw.chunks_exact(ENTRY).skip(2).take_while(|entry| entry.byte(0) == NAME).collect();
-    if names.is_empty() {
+    let mut stream = Stream::read(raw.part(ENTRY, ENTRY));
+    let has = names_of(&raw).count();
+    if has == 0 {
         return None;
     }
-    let (has, all) = (names.len(), units_of(&names));
+    let mut all: Vec<u16> = Vec::with_capacity(has.times(NAME_UNITS));
+    for entry in names_of(&raw) {
+        all.extend(entry.part(2, NAME_UNITS.times(2)).chunks_exact(2).map(|pair| pair.le16(0)));
+    }
     let ends = all.iter().position(|unit| *unit == 0).unwrap_or(all.len());
     let said = usize::from(stream.name_length);
-    let hashed = |length: usize| all.get(..length).map(|units| name_hash(&upcase.upper(units)));
+    let hashed = |length: usize| all.get(..length).map(|units| upcase.hash(units.iter().copied()));
     let mut length = said;
     let sane = said > 0 && said <= all.len() && said.plus(NAME_UNITS) > all.len();
     if hashed(said) != Some(stream.name_hash) || !sane {
@@ -336,8 +335,10 @@ pub(super) fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &U
             flaws |= Flaws::HASH;
         }
     }
-    let units = all.get(..length.min(all.len())).unwrap_or(&[]).to_vec();
-    if all.get(units.len()..).is_some_and(|rest| rest.iter().any(|unit| *unit != 0)) {
+    let rest_is_used = all.get(length..).is_some_and(|rest| rest.iter().any(|unit| *unit != 0));
+    all.truncate(length);
+    let units = all;
+    if rest_is_used {
         flaws |= Flaws::NAME_TAIL;
         clear_tail(&mut raw, units.len());
     }
@@ -352,7 +353,7 @@ pub(super) fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &U
         flaws |= Flaws::COUNT;
     }
     stream.name_length = u8::try_from(units.len()).unwrap_or(u8::MAX);
-    stream.name_hash = name_hash(&upcase.upper(&units));
+    stream.name_hash = upcase.hash(units.iter().copied());
     // Section 8.2: who does not know a critical secondary entry shall not use the file.
     let behind = raw.chunks_exact(ENTRY).skip(2).skip_while(|entry| entry.byte(0) == NAME);
     let unknown = |entry: &[u8]| entry.byte(0) & (IN_USE | SECONDARY | BENIGN) == IN_USE | SECONDARY;
@@ -378,7 +379,7 @@ pub(super) fn judge(index: usize, mut raw: Vec<u8>, mut flaws: Flaws, upcase: &U
     Some(Item {
         index: index.narrow(),
         raw,
-        name: String::from_utf16_lossy(&units),
+        name: text(units.iter().copied()),
         stream,
         flaws,
         said: (0, 0),
@@ -452,7 +453,7 @@ impl Reading {
                 let length = usize::from(raw.byte(1));
                 let units: Vec<u16> =
                     raw.part(2, length.min(11).times(2)).chunks_exact(2).map(|pair| pair.le16(0)).collect();
-                self.labels.push((number, String::from_utf16_lossy(&units), length <= 11));
+                self.labels.push((number, text(units.iter().copied()), length <= 11));
             }
             BITMAP | UPCASE | LABEL => self.junk.push(number),
             GUID | PADDING => {}

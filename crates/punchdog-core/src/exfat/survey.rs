@@ -26,6 +26,7 @@ use crate::{
     cluster::{
         blank_end::{Tail, is_never},
         chain::{Budget, End, Link, Walk, run_of, walk},
+        places::Places,
         set::ClusterSet,
         skipped::SEARCHES,
     },
@@ -33,6 +34,7 @@ use crate::{
     medium::{Extent, Medium, MediumError},
     progress::Watch,
 };
+use rayon::prelude::*;
 use std::{
     collections::{HashMap, HashSet, VecDeque},
     rc::Rc,
@@ -40,6 +42,10 @@ use std::{
 
 /// Bytes of a folder that are read: a million entries.
 pub(super) const READ: u64 = 32 << 20;
+
+/// Folders that are read side by side, at most, and their bytes.
+const BATCH: usize = 64;
+const BATCH_BYTES: u64 = 4 << 20;
 
 /// Clusters of a folder with a damaged beginning that are looked at for a set.
 const LOOKED_AT: usize = 64;
@@ -310,18 +316,48 @@ impl Surveyor<'_> {
         self.change(number, |node| node.length = node.length.plus(length));
     }
 
+    /// Reads the folders that wait, until none does. Where their clusters lie is known beforehand: the bytes and sets of some are
+    /// read on both cores while what was read before is settled, in order.
     fn read_folders(&mut self) -> Result<(), MediumError> {
-        while let Some(number) = self.queue.pop_front() {
+        let medium = self.medium;
+        let mut before: Vec<(u32, Content, Reading)> = Vec::new();
+        while !self.queue.is_empty() || !before.is_empty() {
             if self.watch.stop() {
                 return Err(MediumError::Stopped);
             }
             let known = self.out.tree.nodes.len().wide();
             self.watch.at("reading folders", known.minus(self.queue.len().wide()), known);
-            let content = self.out.content(self.medium, number);
-            let reading = Reading::of(&content.bytes, &self.out.capitals, number == 0);
-            self.take_in(number, &content, reading);
+            let batch = self.next_folders();
+            let capitals = self.out.capitals.clone();
+            let mut read = Vec::new();
+            rayon::in_place_scope(|scope| {
+                scope.spawn(|_| {
+                    let one = |(number, places): (u32, Places)| {
+                        let content = Content::read(medium, places);
+                        let reading = Reading::of(&content.bytes, &capitals, number == 0);
+                        (number, content, reading)
+                    };
+                    read = batch.into_par_iter().map(one).collect();
+                });
+                for (number, content, reading) in before {
+                    self.take_in(number, &content, reading);
+                }
+            });
+            before = read;
         }
         Ok(())
+    }
+
+    /// Some of the folders that wait, with where they lie.
+    fn next_folders(&mut self) -> Vec<(u32, Places)> {
+        let (mut batch, mut bytes) = (Vec::new(), 0_u64);
+        while batch.len() < BATCH && bytes < BATCH_BYTES {
+            let Some(number) = self.queue.pop_front() else { break };
+            let places = self.out.places(self.medium, number);
+            bytes = bytes.plus(places.bytes());
+            batch.push((number, places));
+        }
+        batch
     }
 
     /// Clusters that the root folder turned out to go on in: what they hold is taken in.
@@ -373,6 +409,12 @@ impl Surveyor<'_> {
                     None => self.out.label = Some((index, text, ok)),
                     Some(_) => self.out.labels.push(index),
                 }
+            }
+        }
+        for item in reading.items.iter().filter(|item| item.attributes() & DIRECTORY != 0) {
+            let (first, g) = (item.stream.first, self.out.geometry);
+            if g.has(first) {
+                self.medium.soon(Extent::new(g.cluster_place(first), g.cluster_bytes()));
             }
         }
         for item in reading.items {
@@ -456,34 +498,35 @@ impl Surveyor<'_> {
 
     /// The runs of a node as they stand, if they fit its length and meet nobody.
     fn fits_alone(&mut self, number: u32) -> bool {
-        let Some(node) = self.node(number).cloned() else { return false };
+        let Some(node) = self.node(number) else { return false };
         let needed = node.needed(&self.out.geometry);
-        if node.first == 0 {
-            return needed == 0 && !node.row;
+        let (first, row, folder, flaws) = (node.first, node.row, node.folder, node.flaws);
+        if first == 0 {
+            return needed == 0 && !row;
         }
-        if needed == 0 || !self.out.geometry.has(node.first) || needed > self.out.geometry.clusters.wide() {
+        if needed == 0 || !self.out.geometry.has(first) || needed > self.out.geometry.clusters.wide() {
             return false;
         }
-        if node.folder && node.flaws.contains(Flaws::FOLDER_LENGTH) {
+        if folder && flaws.contains(Flaws::FOLDER_LENGTH) {
             return false;
         }
         let needed = needed.narrow();
-        let runs = if node.row {
-            let end = node.first.wide().plus(needed.wide());
-            if end > self.out.geometry.last_cluster().wide().plus(1) || self.is_claimed(node.first, needed) {
+        let runs = if row {
+            let end = first.wide().plus(needed.wide());
+            if end > self.out.geometry.last_cluster().wide().plus(1) || self.is_claimed(first, needed) {
                 return false;
             }
-            let used = run_of(node.first, needed).all(|cluster| self.out.used.contains(cluster.size()));
-            if !used && self.is_chained(node.first, needed) {
+            let used = run_of(first, needed).all(|cluster| self.out.used.contains(cluster.size()));
+            if !used && self.is_chained(first, needed) {
                 return false;
             }
-            vec![(node.first, needed)]
+            vec![(first, needed)]
         } else {
-            let walk = self.walk(node.first, None);
+            let walk = self.walk(first, None);
             if walk.end != End::Proper || walk.meets.is_some() || walk.length != needed {
                 return false;
             }
-            if node.folder && self.without_stray_end(&walk, needed).is_some() {
+            if folder && self.without_stray_end(&walk, needed).is_some() {
                 return false;
             }
             walk.runs
@@ -509,14 +552,15 @@ impl Surveyor<'_> {
 
     /// A node whose clusters are known: what follows from them.
     pub(super) fn settle(&mut self, number: u32) {
-        let Some(node) = self.node(number).cloned() else { return };
+        let Some(node) = self.node(number) else { return };
+        let (first, length, folder) = (node.first, node.length, node.folder);
         let runs = self.out.extents(self.medium, number);
-        if runs.iter().any(|extent| extent.end() > self.medium.len()) && node.first != 0 {
+        if runs.iter().any(|extent| extent.end() > self.medium.len()) && first != 0 {
             self.change(number, |node| node.flaws |= Flaws::BEYOND);
         }
         // What another entry led to is read once: folders can be made to hold themselves.
-        if node.folder && node.length > 0 && self.entered.insert(node.first) {
-            let start = self.medium.lenient(self.out.geometry.cluster_place(node.first), 512).bytes;
+        if folder && length > 0 && self.entered.insert(first) {
+            let start = self.medium.lenient(self.out.geometry.cluster_place(first), 512).bytes;
             if super::sets::looks_like_folder(&start, true) || self.holds_sets(&runs) {
                 self.queue.push_back(number);
             } else {
@@ -548,12 +592,23 @@ impl Surveyor<'_> {
 
     /// Names that a folder has twice (section 7.7: names are unique, case apart).
     fn twice(&mut self) {
-        let mut seen: HashSet<(u32, Vec<u16>)> = HashSet::new();
+        let capitals = &self.out.capitals;
+        // By the hash of their names first, so that hardly any has to be compared.
+        let hashed =
+            |(number, node): (u32, &Node)| (node.parent, capitals.hash(node.name.encode_utf16()), number);
+        let mut names: Vec<(u32, u16, u32)> = self.out.tree.below_root().map(hashed).collect();
+        names.sort_unstable();
         let mut doubles = Vec::new();
-        for (number, node) in self.out.tree.below_root() {
-            let units: Vec<u16> = node.name.encode_utf16().collect();
-            if !seen.insert((node.parent, self.out.capitals.upper(&units))) {
-                doubles.push(number);
+        for alike in names.chunk_by(|one, next| (one.0, one.1) == (next.0, next.1)) {
+            if alike.len() < 2 {
+                continue;
+            }
+            let mut seen: HashSet<Vec<u16>> = HashSet::new();
+            for (_, _, number) in alike {
+                let Some(node) = self.node(*number) else { continue };
+                if !seen.insert(node.name.encode_utf16().map(|unit| capitals.capital(unit)).collect()) {
+                    doubles.push(*number);
+                }
             }
         }
         for number in doubles {

@@ -9,11 +9,12 @@
 //! no more. The specification recommends one table (section 7.2.5.1); it is made from [`capitals`], and a test holds its length and checksum against
 //! the published ones.
 
+use super::layout::hash_of;
 use crate::{
     arith::{Peek, Sat},
     files::capitals,
 };
-use std::sync::LazyLock;
+use std::sync::{Arc, LazyLock};
 
 /// Characters that a table maps.
 pub const CHARACTERS: usize = 65536;
@@ -29,11 +30,11 @@ static RECOMMENDED: LazyLock<Vec<u8>> = LazyLock::new(|| Upcase::default().encod
 
 /// A table as it is used: the capital of each character.
 #[derive(Clone)]
-pub struct Upcase(Box<[u16]>);
+pub struct Upcase(Arc<[u16]>);
 
 impl Default for Upcase {
     fn default() -> Self {
-        Self(capitals::all().into_boxed_slice())
+        Self(capitals::all().into())
     }
 }
 
@@ -63,7 +64,7 @@ impl Upcase {
         let ascii = (0_u8..128).all(|c| {
             map.get(usize::from(c)).is_some_and(|capital| *capital == u16::from(c.to_ascii_uppercase()))
         });
-        ascii.then(|| Self(map.into_boxed_slice()))
+        ascii.then(|| Self(map.into()))
     }
 
     /// The bytes of the table, runs written short as in the recommended one.
@@ -101,6 +102,11 @@ impl Upcase {
     /// A name in capitals.
     pub fn upper(&self, name: &[u16]) -> Vec<u16> {
         name.iter().map(|unit| self.capital(*unit)).collect()
+    }
+    /// The hash of a name as entry sets have it (section 7.6.4).
+    #[inline]
+    pub fn hash(&self, name: impl IntoIterator<Item = u16>) -> u16 {
+        hash_of(name.into_iter().map(|unit| self.capital(unit)))
     }
     /// The capital of one unit.
     #[inline]
@@ -152,10 +158,11 @@ mod tests {
     proptest! {
         #[test]
         fn decoding_gives_back_what_was_encoded(changes in prop::collection::vec((128_u16.., any::<u16>()), 0..40)) {
-            let mut table = Upcase::default();
+            let mut map = Upcase::default().0.to_vec();
             for (character, capital) in changes {
-                table.0[usize::from(character)] = capital;
+                map[usize::from(character)] = capital;
             }
+            let table = Upcase(map.into());
             // FFFF as a capital of a character before the last would read as the mark of a run.
             prop_assume!(table.0[..65535].iter().all(|capital| *capital != 0xFFFF));
             let again = Upcase::decode(&table.encode()).unwrap();

@@ -47,6 +47,8 @@ pub struct Links {
     /// One bit a cluster: the copies do not agree about it.
     differs: ClusterSet,
     overrides: BTreeMap<u32, Override>,
+    /// The page of the first copy that was found last not to be blank.
+    filled: Option<usize>,
     /// Per 512-byte piece of the table: how often each copy was right for a chain.
     votes: BTreeMap<u64, Vec<u32>>,
     /// How often each copy was right for a chain, anywhere.
@@ -69,6 +71,7 @@ impl Links {
             right: vec![0; geometry.tables.size()],
             trashed: Vec::new(),
             suspect: BTreeSet::new(),
+            filled: None,
         }
     }
 
@@ -246,9 +249,16 @@ impl Links {
         let mut at = cluster;
         while at < end {
             let page = entry_place(geometry.kind, at).0.per(PAGE.wide()).size();
+            // Where something stands, each entry is asked for in turn.
+            if self.filled == Some(page) {
+                break;
+            }
             let next = first_entry_from(geometry.kind, page.plus(1).times(PAGE).wide()).min(end);
-            let blank = self.copies.first_mut().is_some_and(|copy| copy.is_blank(medium, page))
-                && !self.differs.contains_any_in_range(at.size()..next.size())
+            if !self.copies.first_mut().is_some_and(|copy| copy.is_blank(medium, page)) {
+                self.filled = Some(page);
+                break;
+            }
+            let blank = !self.differs.contains_any_in_range(at.size()..next.size())
                 && self.overrides.range(at..next).next().is_none();
             if !blank {
                 break;

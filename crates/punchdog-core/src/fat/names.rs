@@ -2,7 +2,10 @@
 //! Implementation"): how they are read, what is legal, and how one answers for the other.
 
 use super::layout::{LONG_PARTS, LONG_UNITS, LongEntry};
-use crate::arith::{Peek, Sat};
+use crate::{
+    arith::{Peek, Sat},
+    files::utf16,
+};
 use oem_cp::code_table::{DECODING_TABLE_CP437, ENCODING_TABLE_CP437};
 
 /// A short name as it stands on the disk.
@@ -80,7 +83,7 @@ pub fn long_units(parts: &[LongEntry]) -> Vec<u16> {
 
 /// A long name for people; a lone surrogate becomes the replacement character.
 pub fn long_text(units: &[u16]) -> String {
-    char::decode_utf16(units.iter().copied()).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect()
+    utf16::text(units.iter().copied())
 }
 
 fn is_forbidden(c: char) -> bool {

@@ -186,13 +186,9 @@ impl Surveyor<'_> {
     fn run(&mut self) -> Result<(), MediumError> {
         self.add_root();
         loop {
-            while !self.queue.is_empty() {
-                if self.watch.stop() {
-                    return Err(MediumError::Stopped);
-                }
-                let known = self.tree.nodes.len().wide();
-                self.watch.at("reading folders", known.minus(self.queue.len().wide()), known);
-                self.read_folders();
+            self.read_folders();
+            if self.watch.stop() {
+                return Err(MediumError::Stopped);
             }
             if self.links.judge_suspects(&self.claimed) {
                 for number in std::mem::take(&mut self.newly_met) {
@@ -349,23 +345,32 @@ impl Surveyor<'_> {
         }
     }
 
-    /// Reads the next folders that wait. Where their clusters lie is known beforehand, so bytes and
-    /// entries are read side by side; what they mean is settled in order.
+    /// Reads the folders that wait, until none does or the work is to stop. Where their clusters lie is known beforehand: the
+    /// bytes and entries of some are read on both cores while what was read before is settled, in order.
     fn read_folders(&mut self) {
-        let batch: Vec<u32> = self.queue.drain(..self.queue.len().min(BATCH)).collect();
-        let places: Vec<(u32, Vec<Extent>)> =
-            batch.into_iter().map(|number| (number, self.places(number))).collect();
         let (medium, bounds) = (self.medium, self.geometry.bounds());
-        let read: Vec<(u32, Content, Reading)> = places
-            .into_par_iter()
-            .map(|(number, places)| {
-                let content = Content::read(medium, places);
-                let reading = Reading::of(&content.bytes, bounds, number == 0);
-                (number, content, reading)
-            })
-            .collect();
-        for (number, content, reading) in read {
-            self.take_in(number, &content, reading);
+        let mut before: Vec<(u32, Content, Reading)> = Vec::new();
+        while !(self.queue.is_empty() && before.is_empty() || self.watch.stop()) {
+            let known = self.tree.nodes.len().wide();
+            self.watch.at("reading folders", known.minus(self.queue.len().wide()), known);
+            let batch: Vec<u32> = self.queue.drain(..self.queue.len().min(BATCH)).collect();
+            let batch: Vec<(u32, Vec<Extent>)> =
+                batch.into_iter().map(|number| (number, self.places(number))).collect();
+            let mut read = Vec::new();
+            rayon::in_place_scope(|scope| {
+                scope.spawn(|_| {
+                    let one = |(number, places): (u32, Vec<Extent>)| {
+                        let content = Content::read(medium, places);
+                        let reading = Reading::of(&content.bytes, bounds, number == 0);
+                        (number, content, reading)
+                    };
+                    read = batch.into_par_iter().map(one).collect();
+                });
+                for (number, content, reading) in before {
+                    self.take_in(number, &content, reading);
+                }
+            });
+            before = read;
         }
     }
 

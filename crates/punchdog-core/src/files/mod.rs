@@ -12,3 +12,4 @@ pub mod naming;
 pub mod order;
 pub mod path;
 pub mod record;
+pub mod utf16;

@@ -4,6 +4,7 @@
 //! struck. Names that differ in case alone are two.
 
 use super::{
+    layout::number,
     records::{Name, Notes, Records},
     survey::Survey,
 };
@@ -25,24 +26,29 @@ pub(super) fn names(records: &Records) -> Vec<Doubled> {
         let above = records.referred(name.parent).filter(|above| above.notes.contains(Notes::FOLDER));
         above.filter(|_| records.live(name.file).is_some()).map(|above| above.number)
     };
-    let hidden: HashSet<(u32, &str)> = records
-        .names
-        .iter()
-        .filter(|name| !name.indexed)
-        .filter_map(|name| Some((folder(name)?, &*name.text)))
-        .collect();
-    if hidden.is_empty() {
-        return Vec::new();
-    }
-    let mut alike: HashMap<(u32, &str), Vec<u32>> = HashMap::new();
-    for (number, name) in (0_u32..).zip(&records.names) {
-        if let Some(key) = folder(name).map(|folder| (folder, &*name.text)).filter(|key| hidden.contains(key))
-        {
-            alike.entry(key).or_default().push(number);
+    // Folders that have a name which no index leads to.
+    let mut asked = vec![false; records.uses.len()];
+    for name in records.names.iter().filter(|name| !name.indexed) {
+        if let Some(slot) = folder(name).and_then(|folder| asked.get_mut(folder.size())) {
+            *slot = true;
         }
     }
+    let is_asked = |name: &&Name| {
+        let folder = usize::try_from(number(name.parent)).unwrap_or(usize::MAX);
+        asked.get(folder).copied().unwrap_or(false)
+    };
+    let mut there: Vec<(u32, &str, u32)> = (0_u32..)
+        .zip(&records.names)
+        .filter(|(_, name)| is_asked(name))
+        .filter_map(|(index, name)| Some((folder(name)?, &*name.text, index)))
+        .collect();
+    there.sort_unstable();
     let mut found = Vec::new();
-    for mut all in alike.into_values() {
+    for alike in there.chunk_by(|one, next| (one.0, one.1) == (next.0, next.1)) {
+        if alike.len() < 2 {
+            continue;
+        }
+        let mut all: Vec<u32> = alike.iter().map(|(_, _, index)| *index).collect();
         let name = |number: &u32| records.names.get(number.size());
         // The one that hosts find stays; of others the one that was written last.
         all.sort_by_key(|number| {

@@ -268,15 +268,15 @@ pub fn unfix(bytes: &mut [u8]) -> Fixups {
     if at < 24 || at.rest(2) != 0 || at.plus(count.plus(1).times(2)) > room || count == 0 {
         return Fixups::Bad;
     }
-    let mark = bytes.part(at, 2).to_vec();
+    let mark = bytes.le16(at);
     let mut torn = Vec::new();
     for stride in 0..count {
         let end = stride.plus(1).times(STRIDE).minus(2);
-        if bytes.part(end, 2) != mark {
+        if bytes.le16(end) != mark {
             torn.push(stride);
         }
-        let kept = bytes.part(at.plus(2).plus(stride.times(2)), 2).to_vec();
-        put(bytes, end, &kept);
+        let kept = bytes.le16(at.plus(2).plus(stride.times(2)));
+        put(bytes, end, &kept.to_le_bytes());
     }
     if torn.is_empty() { Fixups::Whole } else { Fixups::Torn(torn) }
 }
@@ -297,8 +297,8 @@ pub fn fix(bytes: &mut [u8]) {
     put(bytes, at, &next.to_le_bytes());
     for stride in 0..count {
         let end = stride.plus(1).times(STRIDE).minus(2);
-        let kept = bytes.part(end, 2).to_vec();
-        put(bytes, at.plus(2).plus(stride.times(2)), &kept);
+        let kept = bytes.le16(end);
+        put(bytes, at.plus(2).plus(stride.times(2)), &kept.to_le_bytes());
         put(bytes, end, &next.to_le_bytes());
     }
 }

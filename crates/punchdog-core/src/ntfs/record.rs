@@ -6,7 +6,10 @@
 use super::layout::{
     self, COMPRESSED, END_ALIGN, HEAD_OLD, OUTSIDE, RECORD_FOLDER, RECORD_IN_USE, RESIDENT, SPARSE, kind,
 };
-use crate::arith::{Peek, Sat};
+use crate::{
+    arith::{Peek, Sat},
+    files::utf16,
+};
 
 /// The head of a record.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -207,7 +210,8 @@ impl<'r> Attribute<'r> {
 /// The attributes of a record, whose fixups are off, and what ends them too early.
 pub fn attributes(record: &[u8]) -> (Vec<Attribute<'_>>, Option<Broken>) {
     let head = Head::read(record);
-    let mut found = Vec::new();
+    // Most have no more, and room is made once.
+    let mut found = Vec::with_capacity(8);
     let used = head.used;
     let first = head.first;
     if used > record.len()
@@ -270,7 +274,5 @@ impl Attribute<'_> {
 
 /// A name as text; what is no UTF-16 becomes the replacement character.
 pub fn text(units: &[u8]) -> String {
-    char::decode_utf16(units.chunks_exact(2).map(|unit| unit.le16(0)))
-        .map(|unit| unit.unwrap_or(char::REPLACEMENT_CHARACTER))
-        .collect()
+    utf16::text(units.chunks_exact(2).map(|unit| unit.le16(0)))
 }

@@ -7,7 +7,7 @@ use super::{
     layout::{NAME_BOTH, NAME_SHORT, number, sequence},
     lists::{ListFlaw, Lists},
     mft::Mft,
-    parse::{Parsed, parse},
+    parse::{Parsed, Several},
     record::Broken,
     runs::{BadRuns, Run},
 };
@@ -25,8 +25,9 @@ use std::{
     ops::Range,
 };
 
-/// Bytes of records that are read at once.
+/// Bytes of records that are asked for at once, and those that a core reads and takes apart.
 const LONG: usize = 4 << 20;
+const PIECE: usize = 1 << 20;
 /// Names of streams that are told apart.
 const STREAMS: usize = 1 << 20;
 
@@ -270,40 +271,56 @@ pub struct Records {
     by_name: HashMap<Box<str>, u32>,
 }
 
+/// What stands in these records. Both cores read and take apart a piece each, in the order of the table.
+fn several(medium: &dyn Medium, mft: &Mft, records: Range<u32>) -> Vec<Several> {
+    let many = records.end.minus(records.start);
+    if many == 0 || mft.is_hole(medium, records.start, many) {
+        return Vec::new();
+    }
+    let size = mft.geometry.record();
+    let (cluster, clusters) = (mft.geometry.cluster(), mft.geometry.clusters());
+    for (_, extent) in mft.map.places(records.end.wide().times(size.wide()), LONG.wide()) {
+        if medium.data_from(extent.offset).is_some_and(|data| data.offset < extent.end()) {
+            medium.soon(extent);
+        }
+    }
+    let step = PIECE.per(size).max(1);
+    let pieces: Vec<u32> = records.clone().step_by(step).collect();
+    let read = pieces.into_par_iter().map_init(Vec::new, |buffer, first| {
+        let end = first.plus(step.narrow()).min(records.end);
+        buffer.resize(size.times(end.minus(first).size()), 0);
+        mft.map.read_into(medium, first.wide().times(size.wide()), buffer);
+        let mut several = Several::default();
+        for (number, record) in (first..).zip(buffer.chunks_exact(size)) {
+            several.read(number, record, cluster, clusters);
+        }
+        several
+    });
+    read.collect()
+}
+
 impl Records {
     /// Reads all records of `mft`.
     pub fn read(medium: &dyn Medium, mft: &Mft, watch: &dyn Watch) -> Result<Self, MediumError> {
         let size = mft.geometry.record();
-        let (cluster, clusters) = (mft.geometry.cluster(), mft.geometry.clusters());
+        let cluster = mft.geometry.cluster();
         let mut all = Self { streams: vec!["".into()], ..Self::default() };
         let count = mft.records();
         all.uses = vec![Use::Blank; count.size()];
         all.sequences = vec![0; count.size()];
         let step = LONG.per(size).narrow();
-        let mut buffer = vec![0; size.times(step.min(count).size())];
         let mut next = 0_u32;
-        while next < count {
+        let mut before = Vec::new();
+        while next < count || !before.is_empty() {
             if watch.stop() {
                 return Err(MediumError::Stopped);
             }
             watch.at("reading records", next.wide(), count.wide());
             let many = step.min(count.minus(next));
-            if mft.is_hole(medium, next, many) {
-                next = next.plus(many);
-                continue;
-            }
-            let bytes = buffer.get_mut(..size.times(many.size())).unwrap_or(&mut []);
-            mft.map.read_into(medium, next.wide().times(size.wide()), bytes);
-            let parsed: Vec<Option<Parsed>> = bytes
-                .par_chunks(size)
-                .enumerate()
-                .map(|(index, record)| parse(next.plus(index.narrow()), record, cluster, clusters))
-                .collect();
-            for (number, one) in (next..).zip(parsed) {
-                if let Some(one) = one {
-                    all.add(number, one);
-                }
-            }
+            // What was read before is taken in meanwhile.
+            let read = || several(medium, mft, next..next.plus(many));
+            let (several, ()) = rayon::join(read, || all.add_all(before));
+            before = several;
             next = next.plus(many);
         }
         all.read_lists(medium, cluster);
@@ -327,7 +344,24 @@ impl Records {
         number
     }
 
-    fn add(&mut self, number: u32, parsed: Parsed) {
+    fn add_all(&mut self, all: Vec<Several>) {
+        for several in all {
+            let (mut names, mut pieces) = (several.names.into_iter(), several.pieces.into_iter());
+            for (number, parsed) in several.records {
+                let names = names.by_ref().take(parsed.names);
+                let pieces = pieces.by_ref().take(parsed.pieces);
+                self.add(number, parsed, names, (pieces, &several.runs));
+            }
+        }
+    }
+
+    fn add(
+        &mut self,
+        number: u32,
+        parsed: Parsed,
+        names: impl Iterator<Item = Name>,
+        (pieces, runs): (impl Iterator<Item = (Piece, String)>, &[Run]),
+    ) {
         if let Some(usage) = self.uses.get_mut(number.size()) {
             *usage = parsed.usage;
         }
@@ -336,12 +370,6 @@ impl Records {
         }
         if parsed.usage == Use::Noise {
             return;
-        }
-        // What is in one of these was written there by mistake.
-        let mut parsed = parsed;
-        if super::layout::own::RESERVED.contains(&number) && !parsed.flaws.is_empty() {
-            parsed.names.clear();
-            parsed.pieces.clear();
         }
         let doubtful = |flaw: &Flaw| match flaw {
             Flaw::Torn(_) | Flaw::Fixups | Flaw::Sizes(..) => true,
@@ -384,13 +412,13 @@ impl Records {
         if parsed.usage != Use::Free {
             self.flaws.extend(parsed.flaws.into_iter().map(|flaw| (number, flaw)));
         }
-        self.names.extend(parsed.names.into_iter().map(|name| Name { file, ..name }));
+        self.names.extend(names.map(|name| Name { file, ..name }));
         self.marks.extend(parsed.marks.into_iter().map(|what| Mark { file, holder: number, what }));
-        for (mut piece, name, runs) in parsed.pieces {
+        for (mut piece, name) in pieces {
             piece.file = file;
             piece.name = self.stream(&name);
             let from = self.runs.len().narrow();
-            self.runs.extend(runs);
+            self.runs.extend_from_slice(runs.get(span(&piece.runs)).unwrap_or(&[]));
             piece.runs = from..self.runs.len().narrow();
             self.pieces.push(piece);
         }

@@ -76,21 +76,28 @@ fn signed(bytes: &[u8]) -> i64 {
 /// The runs of a list that should have `wanted` clusters, on a volume of `clusters`. What can be read is given back with what
 /// is wrong.
 pub fn decode(bytes: &[u8], wanted: u64, clusters: u64) -> (Vec<Run>, Option<BadRuns>) {
-    let mut runs: Vec<Run> = Vec::new();
+    let mut runs = Vec::new();
+    let bad = decode_into(&mut runs, bytes, wanted, clusters);
+    (runs, bad)
+}
+
+/// The same behind the runs that are there.
+pub(super) fn decode_into(runs: &mut Vec<Run>, bytes: &[u8], wanted: u64, clusters: u64) -> Option<BadRuns> {
     let (mut at, mut before, mut sum) = (0_usize, 0_i64, 0_u64);
+    let room = runs.len().plus(MOST);
     loop {
-        let Some(head) = bytes.get(at).copied() else { return (runs, Some(BadRuns::Endless)) };
+        let Some(head) = bytes.get(at).copied() else { return Some(BadRuns::Endless) };
         if head == 0 {
             break;
         }
         let (long, far) = (usize::from(head & 15), usize::from(head >> 4_u8));
         let body = bytes.part(at.plus(1), long.plus(far));
-        if long == 0 || long > 8 || far > 8 || body.len() < long.plus(far) || runs.len() >= MOST {
-            return (runs, Some(BadRuns::Unreadable));
+        if long == 0 || long > 8 || far > 8 || body.len() < long.plus(far) || runs.len() >= room {
+            return Some(BadRuns::Unreadable);
         }
         let length = signed(body.part(0, long));
         let Some(length) = u64::try_from(length).ok().filter(|length| *length > 0) else {
-            return (runs, Some(BadRuns::Unreadable));
+            return Some(BadRuns::Unreadable);
         };
         let first = if far == 0 {
             None
@@ -99,15 +106,14 @@ pub fn decode(bytes: &[u8], wanted: u64, clusters: u64) -> (Vec<Run>, Option<Bad
             match u64::try_from(before) {
                 // Version 1.2 and 2.0 have a distance of -1 for a hole.
                 Ok(first) if first.plus(length) <= clusters => Some(first),
-                _ => return (runs, Some(BadRuns::Beyond)),
+                _ => return Some(BadRuns::Beyond),
             }
         };
         runs.push(Run { first, length });
         sum = sum.plus(length);
         at = at.plus(1).plus(long).plus(far);
     }
-    let wrong = (sum != wanted).then_some(BadRuns::Count);
-    (runs, wrong)
+    (sum != wanted).then_some(BadRuns::Count)
 }
 
 /// As few bytes as a number needs, with its sign.

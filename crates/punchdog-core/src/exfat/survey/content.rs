@@ -18,6 +18,15 @@ pub struct Content {
 }
 
 impl Content {
+    /// What stands in these places, up to [`READ`] bytes.
+    pub(super) fn read(medium: &dyn Medium, places: Places) -> Self {
+        let mut bytes = Vec::new();
+        for place in places.extents() {
+            let room = READ.minus(bytes.len().wide()).min(place.length);
+            bytes.extend(medium.lenient(place.offset, room.size()).bytes);
+        }
+        Self { bytes, places }
+    }
     /// Where entry `index` stands: bytes from the start of the volume.
     pub fn place(&self, index: u32) -> Option<u64> {
         self.places.place(index)
@@ -108,11 +117,6 @@ impl Survey {
     /// The content of a folder.
     pub fn content(&mut self, medium: &dyn Medium, number: u32) -> Content {
         let places = self.places(medium, number);
-        let mut bytes = Vec::new();
-        for place in places.extents() {
-            let room = READ.minus(bytes.len().wide()).min(place.length);
-            bytes.extend(medium.lenient(place.offset, room.size()).bytes);
-        }
-        Content { bytes, places }
+        Content::read(medium, places)
     }
 }

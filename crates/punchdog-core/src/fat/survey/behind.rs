@@ -66,9 +66,7 @@ impl Surveyor<'_> {
         }
         self.accept_end_marks();
         // What was taken for a file can turn out to be a folder.
-        while !self.queue.is_empty() {
-            self.read_folders();
-        }
+        self.read_folders();
         self.resolve_files();
     }
 
