@@ -1,3 +1,3 @@
 #![no_main]
 
-libfuzzer_sys::fuzz_target!(|bytes: &[u8]| punchdog_lab::inputs::any_image(bytes));
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| punchdog_damage::inputs::any_image(bytes));

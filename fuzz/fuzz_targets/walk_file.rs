@@ -1,3 +1,3 @@
 #![no_main]
 
-libfuzzer_sys::fuzz_target!(|bytes: &[u8]| punchdog_lab::inputs::walk_file(bytes));
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| punchdog_damage::inputs::walk_file(bytes));

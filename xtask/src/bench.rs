@@ -12,7 +12,7 @@ use punchdog_core::{
     progress::Silent,
     registry,
 };
-use punchdog_lab::{
+use punchdog_damage::{
     exfat,
     fat::{self, Placing},
     ntfs,

@@ -2,9 +2,10 @@
 
 use anyhow::ensure;
 use punchdog_core::family::Kind;
-use punchdog_lab::{
+use punchdog_damage::{
     exfat, exfat_faults, fat, faults, ntfs, ntfs_faults,
-    patient::{Fault, Patient},
+    patient::Patient,
+    row::Fault,
     trial::{self, Outcome},
 };
 use std::time::Instant;

@@ -1,7 +1,7 @@
 //! Loose patients: the station's cards, and every fault of the lab on one volume of each kind.
 
 use punchdog_core::family::Kind;
-use punchdog_lab::{
+use punchdog_damage::{
     canvas::write_with_holes,
     fat::{everyday, small},
     faults::{self, Patient},

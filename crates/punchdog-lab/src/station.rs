@@ -2,12 +2,11 @@
 
 use crate::{
     cards::{Layout, Volume, build::gpt},
-    content, exfat, exfat_faults,
+    content, exfat,
     fat::{Filler, Placing},
-    faults::Patient,
     formatted::{self, New},
-    ntfs, ntfs_faults,
-    patient::Made,
+    ntfs,
+    patient::{self, Made, fat::Patient},
     seed::Seed,
 };
 use punchdog_core::{family::Kind, fat::fresh::Wish, medium::Extent, ntfs as ntfs_core};
@@ -139,9 +138,9 @@ pub struct RecorderCard {
     /// What happened, in a sentence.
     pub story: &'static str,
     /// The sound card.
-    pub sound: exfat_faults::Patient,
+    pub sound: patient::exfat::Patient,
     /// The card as it came in.
-    pub patient: exfat_faults::Patient,
+    pub patient: patient::exfat::Patient,
 }
 
 /// The sound recorder's card: exFAT, 32 MiB. Another device wrote its mark into the first sectors,
@@ -176,7 +175,7 @@ pub fn recorder_card() -> io::Result<RecorderCard> {
     }
     let begun = content::sound(&mut seed, 40_000);
     filler.reserved("Ledge 17/2026-05-13 not closed.wav", &begun, begun.len() as u64 * 2, Placing::Row)?;
-    let sound = exfat_faults::Patient::new(filler.finish()?);
+    let sound = patient::exfat::Patient::new(filler.finish()?);
     let mut patient = sound.clone();
     patient.write(120, b"DEVICE MARK 7");
     patient.write(106, &[2]);
@@ -284,7 +283,7 @@ pub fn office_disk() -> io::Result<OfficeDisk> {
     let layout = Layout::Ntfs(filled.geometry);
     let volume = Volume { kind: Kind::Ntfs, start: START, bytes: BYTES, layout, made: filled.made.clone() };
     gpt(&mut sound, &[volume]);
-    let mut hurt = ntfs_faults::Patient::new(filled);
+    let mut hurt = patient::ntfs::Patient::new(filled);
     // The first 8 KiB and the end are another system's, and what it laid in the middle: over the copies of the first
     // records, over $Bitmap, over every second block of the folders' indexes.
     let foreign = content::note(&mut seed, 900);

@@ -13,11 +13,8 @@ use punchdog_core::{
     repair::{measure::Subject, plan},
     report::forecast::HostForecast,
 };
-use punchdog_lab::{
-    exfat, exfat_faults, fat, faults, ntfs, ntfs_faults,
-    patient::{Fault, Patient},
-    seed::Seed,
-    station,
+use punchdog_damage::{
+    exfat, exfat_faults, fat, faults, ntfs, ntfs_faults, patient::Patient, row::Fault, seed::Seed, station,
 };
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -14,7 +14,7 @@ use punchdog_core::{
     report::structure::Purpose,
     surface::list::List,
 };
-use punchdog_lab::{
+use punchdog_damage::{
     exfat, fat, ntfs,
     patient::{Made, Patient},
     workplace::Bench,

@@ -15,7 +15,7 @@ use punchdog_core::{
     progress::Silent,
     registry,
 };
-use punchdog_lab::{canvas::Canvas, exfat, seed::Seed};
+use punchdog_damage::{canvas::Canvas, exfat, seed::Seed};
 use std::{collections::BTreeMap, fs::File, path::Path, process::Command, time::Instant};
 
 const BYTES: u64 = 24 << 30;

@@ -13,7 +13,7 @@ use punchdog_core::{
     progress::Silent,
     repair::{measure::Subject, plan},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     canvas::write_with_holes,
     cards::{
         Card,

@@ -4,7 +4,7 @@
 //! The images stand at multiples of 1 MiB, each in a partition of its own, in a GPT.
 
 use anyhow::ensure;
-use punchdog_lab::cards::gpt_of;
+use punchdog_damage::cards::gpt_of;
 use std::{
     fs::File,
     io::{Seek, SeekFrom, Write},

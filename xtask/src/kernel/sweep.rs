@@ -10,7 +10,7 @@ use punchdog_core::{
     registry,
     report::examination::Examination,
 };
-use punchdog_lab::{
+use punchdog_damage::{
     exfat, fat, ntfs,
     patient::Patient,
     seed::Seed,

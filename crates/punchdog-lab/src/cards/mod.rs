@@ -1,12 +1,9 @@
 //! Whole media as they come over the counter: volumes behind partition tables or bare, filled, and then
 //! damaged where it happens.
 //!
-//! [`Card`] is a medium with the truth about its files; [`situations`] is the table of what happened
-//! to such media.
+//! [`Card`] is a medium with the truth about its files.
 
 pub(crate) mod build;
-mod records;
-pub mod situations;
 
 pub use build::{Fill, Listing, Shape, gpt_of};
 

@@ -11,7 +11,7 @@ use punchdog_core::{
         plan::{self, Plan},
     },
 };
-use punchdog_lab::{
+use punchdog_damage::{
     fat::{everyday, small},
     faults::Patient,
     workplace::Bench,

@@ -6,7 +6,7 @@ use punchdog_core::{
     progress::Silent,
     registry,
 };
-use punchdog_lab::cards::{Card, Fill, Listing, Shape};
+use punchdog_damage::cards::{Card, Fill, Listing, Shape};
 
 const BYTES: u64 = 40 << 20;
 

@@ -9,7 +9,7 @@ use punchdog_core::{
     registry,
     repair::{measure::Subject, plan},
 };
-use punchdog_lab::{exfat, fat, ntfs, patient::Patient, seed::Seed};
+use punchdog_damage::{exfat, fat, ntfs, patient::Patient, seed::Seed};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Bits of one volume.

@@ -7,7 +7,7 @@ use punchdog_core::{
     registry,
     repair::{apply, measure::Subject, plan},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     exfat,
     fat::{self, Placing},
     workplace::Bench,

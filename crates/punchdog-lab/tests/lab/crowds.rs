@@ -12,7 +12,7 @@ use punchdog_core::{
         plan::{self, Plan},
     },
 };
-use punchdog_lab::{
+use punchdog_damage::{
     exfat, exfat_faults, fat,
     fat::Placing,
     faults, ntfs, ntfs_faults,

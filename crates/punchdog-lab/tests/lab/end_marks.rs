@@ -3,7 +3,7 @@
 
 use crate::mended;
 use punchdog_core::{family::Kind, fat::fresh::Wish, files::record::State};
-use punchdog_lab::{
+use punchdog_damage::{
     exfat, exfat_faults,
     fat::{self, Placing},
     faults,

@@ -4,7 +4,7 @@
 use punchdog_core::{
     exfat::layout::boot_checksum, medium::Memory, progress::Silent, registry, report::forecast::HostForecast,
 };
-use punchdog_lab::{
+use punchdog_damage::{
     exfat::{everyday, small},
     exfat_faults::Patient,
 };

@@ -11,7 +11,7 @@ use punchdog_core::{
     medium::{Extent, Medium, Memory, WithUnreadable},
     progress::Silent,
 };
-use punchdog_lab::{
+use punchdog_damage::{
     exfat::{everyday, small},
     exfat_faults::Patient,
     fat,

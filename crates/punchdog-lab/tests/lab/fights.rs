@@ -13,7 +13,7 @@ use punchdog_core::{
         plan::{self, Plan},
     },
 };
-use punchdog_lab::{
+use punchdog_damage::{
     exfat, fat,
     patient::Patient,
     seed::Seed,

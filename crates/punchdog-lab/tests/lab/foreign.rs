@@ -10,7 +10,7 @@ use punchdog_core::{
     repair::{apply, measure::Subject, plan},
     report::finding::Weight,
 };
-use punchdog_lab::{content, seed::Seed, workplace::Bench};
+use punchdog_damage::{content, seed::Seed, workplace::Bench};
 use sha2::{Digest, Sha256};
 use std::{
     collections::BTreeMap,

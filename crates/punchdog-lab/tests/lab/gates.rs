@@ -9,7 +9,7 @@ use punchdog_core::{
     progress::Silent,
     report::forecast::HostForecast,
 };
-use punchdog_lab::fat::{Filler, Placing};
+use punchdog_damage::fat::{Filler, Placing};
 
 const END: &str = "Can't find a valid FAT filesystem";
 const CHAIN: &str = "error, fat_get_cluster: invalid cluster chain (i_pos 1)";

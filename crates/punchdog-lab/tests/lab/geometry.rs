@@ -10,7 +10,7 @@ use punchdog_core::{
     medium::{Medium, Memory, WithUnreadable},
     progress::Silent,
 };
-use punchdog_lab::{
+use punchdog_damage::{
     fat::{everyday, small},
     faults::Patient,
 };

@@ -2,7 +2,7 @@
 
 use crate::mended::mended;
 use punchdog_core::files::inventory::Fate;
-use punchdog_lab::{content::photo, exfat, fat::Placing, patient::Patient, seed::Seed};
+use punchdog_damage::{content::photo, exfat, fat::Placing, patient::Patient, seed::Seed};
 
 /// A picture and noise lie in turns, and the only row of as many clusters as the picture lacks is another file's, whose entry is
 /// gone: its content breaks there.

@@ -6,7 +6,7 @@ use punchdog_core::{
     progress::Silent,
     repair::{measure::Subject, plan},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     fat::{everyday, small},
     faults::Patient,
 };

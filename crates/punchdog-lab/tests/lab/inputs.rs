@@ -1,7 +1,7 @@
 //! Any bytes, and volumes, disks, plans and journals struck as any bytes say. `PUNCHDOG_SEED` takes others than those of every
 //! run, `PUNCHDOG_INPUTS` more of them; `fuzz/` has the same for a fuzzer.
 
-use punchdog_lab::{inputs, seed::Seed};
+use punchdog_damage::{inputs, seed::Seed};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
 fn number(name: &str) -> Option<u64> {

@@ -9,7 +9,7 @@ use punchdog_core::{
     registry,
     repair::{measure::Subject, plan},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     content::{counts, note, picture, sound},
     exfat,
     fat::{self, Placing},

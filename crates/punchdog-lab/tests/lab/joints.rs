@@ -2,7 +2,7 @@
 //! are tried, one that is taken wrongly makes a picture that nobody took.
 
 use punchdog_core::formats::{self, End, Format, Resume, Tape};
-use punchdog_lab::{content, seed::Seed};
+use punchdog_damage::{content, seed::Seed};
 
 const STEP: usize = 2048;
 

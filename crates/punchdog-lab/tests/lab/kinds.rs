@@ -2,7 +2,7 @@
 //! to its exact end, and what is not whole is not called so.
 
 use punchdog_core::formats::{BEGINNING, End, Format, Proof, Tape, begins, is_weak, walk};
-use punchdog_lab::seed::Seed;
+use punchdog_damage::seed::Seed;
 use std::{fs, path::Path};
 
 /// Name, extension, bytes.

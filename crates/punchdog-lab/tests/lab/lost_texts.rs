@@ -2,7 +2,7 @@
 
 use crate::mended::mended;
 use punchdog_core::{exfat::fresh::Wish, family::Kind, medium::Memory, progress::Silent, registry};
-use punchdog_lab::{
+use punchdog_damage::{
     content, exfat, exfat_faults,
     fat::{self, Placing},
     faults,

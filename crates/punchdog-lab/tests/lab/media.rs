@@ -14,7 +14,7 @@ use punchdog_core::{
     registry,
     repair::{measure::Subject, plan},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     cards::{Card, Fill, Layout, Listing, Shape, Volume},
     patient::Made,
     seed::Seed,

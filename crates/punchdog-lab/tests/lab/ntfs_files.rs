@@ -10,7 +10,7 @@ use punchdog_core::{
     registry,
     repair::{measure::Subject, plan},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     fat::Placing,
     ntfs::{Filler, everyday, log_in_use, small},
     ntfs_faults::Patient,

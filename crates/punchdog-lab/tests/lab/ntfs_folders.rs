@@ -14,7 +14,7 @@ use punchdog_core::{
     registry,
     repair::{measure::Subject, plan},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     fat::Placing,
     ntfs::{Filler, everyday, small},
     ntfs_faults::Patient,

@@ -9,7 +9,7 @@ use punchdog_core::{
     registry,
     repair::{measure::Subject, plan},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     content,
     fat::Placing,
     ntfs::{self, everyday, small},

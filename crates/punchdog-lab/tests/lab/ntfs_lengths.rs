@@ -21,7 +21,7 @@ use punchdog_core::{
         plan::{self, Plan},
     },
 };
-use punchdog_lab::{
+use punchdog_damage::{
     cards::gpt_of,
     fat::Placing,
     ntfs::{Filler, everyday, small},

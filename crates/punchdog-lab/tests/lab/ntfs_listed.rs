@@ -5,7 +5,7 @@ use super::{
     ntfs_parts::{mended, planned},
 };
 use punchdog_core::{files::inventory::Fate, medium::Memory, progress::Silent, registry};
-use punchdog_lab::{
+use punchdog_damage::{
     ntfs::{everyday, small},
     ntfs_faults::Patient,
     ntfs_listed::{EXTENSION, listed},

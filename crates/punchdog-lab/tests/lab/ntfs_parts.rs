@@ -20,7 +20,7 @@ use punchdog_core::{
         plan::{self, Plan},
     },
 };
-use punchdog_lab::{
+use punchdog_damage::{
     fat::Placing,
     ntfs::{Filler, everyday, small},
     ntfs_faults::{Patient, WIDE},
@@ -368,7 +368,7 @@ fn descriptors(patient: &Patient) -> BTreeSet<Vec<u8>> {
     }
 }
 
-fn filler_with_files() -> punchdog_lab::ntfs::Filled<Vec<u8>> {
+fn filler_with_files() -> punchdog_damage::ntfs::Filled<Vec<u8>> {
     let mut filler = filler();
     filler.folder("Logs", Placing::Row).unwrap();
     filler.file("Logs/station.log", &Seed::new(8).bytes(5000), Placing::Row).unwrap();

@@ -19,7 +19,7 @@ use punchdog_core::{
     progress::Silent,
     registry,
 };
-use punchdog_lab::{
+use punchdog_damage::{
     ntfs::{everyday, small},
     ntfs_faults::Patient,
 };

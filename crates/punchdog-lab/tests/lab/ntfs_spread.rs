@@ -15,7 +15,7 @@ use punchdog_core::{
     progress::Silent,
     registry,
 };
-use punchdog_lab::{fat::Placing, ntfs_faults::Patient};
+use punchdog_damage::{fat::Placing, ntfs_faults::Patient};
 use sha2::{Digest, Sha256};
 
 /// The records that hold the two halves of the index of [`spread`].

@@ -12,7 +12,7 @@ use punchdog_core::{
     registry,
     repair::{error::PlanError, measure::Subject, plan},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     ntfs::{everyday, small},
     ntfs_faults::{Patient, ROW},
     seed::Seed,

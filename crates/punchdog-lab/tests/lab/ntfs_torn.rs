@@ -11,7 +11,7 @@ use punchdog_core::{
     registry,
     repair::{measure::Subject, plan},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     content::note,
     fat::Placing,
     ntfs::{Filler, small},

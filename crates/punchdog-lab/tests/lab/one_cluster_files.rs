@@ -11,7 +11,7 @@ use punchdog_core::{
     repair::{measure::Subject, plan},
     report::finding::Weight,
 };
-use punchdog_lab::{
+use punchdog_damage::{
     fat::{self, Placing},
     faults,
     patient::Patient,

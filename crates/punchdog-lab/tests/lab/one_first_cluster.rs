@@ -13,7 +13,7 @@ use punchdog_core::{
     registry,
     repair::{measure::Subject, plan},
 };
-use punchdog_lab::{content, exfat, fat, fat::Placing, ntfs, ntfs_faults, patient::Patient, seed::Seed};
+use punchdog_damage::{content, exfat, fat, fat::Placing, ntfs, ntfs_faults, patient::Patient, seed::Seed};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 

@@ -8,7 +8,9 @@ use punchdog_core::{
     registry,
     repair::{measure::Subject, plan},
 };
-use punchdog_lab::{content, exfat, exfat_faults, fat, fat::Placing, faults, patient::Patient, seed::Seed};
+use punchdog_damage::{
+    content, exfat, exfat_faults, fat, fat::Placing, faults, patient::Patient, seed::Seed,
+};
 use std::collections::{BTreeMap, BTreeSet};
 
 const CLUSTER: usize = 512;

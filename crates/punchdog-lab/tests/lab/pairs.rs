@@ -3,9 +3,10 @@
 //! faults strike.
 
 use punchdog_core::family::Kind;
-use punchdog_lab::{
+use punchdog_damage::{
     exfat, exfat_faults, fat, faults, ntfs, ntfs_faults,
-    patient::{Fault, Made, Patient},
+    patient::{Made, Patient},
+    row::Fault,
     trial::{self, Outcome},
 };
 

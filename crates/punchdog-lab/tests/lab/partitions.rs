@@ -13,7 +13,7 @@ use punchdog_core::{
     progress::Silent,
     repair::{apply, measure::Subject, plan},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     exfat,
     fat::{everyday, small},
     ntfs,
@@ -581,8 +581,8 @@ fn a_file_that_holds_an_image_is_not_a_lost_volume() {
     let inner = volume(Kind::Fat12, 8);
     let wish = small(Kind::Fat16, 512, 4096);
     let mut filler =
-        punchdog_lab::fat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
-    filler.file("old card.img", &inner, punchdog_lab::fat::Placing::Row).unwrap();
+        punchdog_damage::fat::Filler::new(&wish, vec![0; usize::try_from(wish.bytes).unwrap()]).unwrap();
+    filler.file("old card.img", &inner, punchdog_damage::fat::Placing::Row).unwrap();
     let outer = filler.finish().unwrap().canvas;
     let mut disk = Disk::new(63 + outer.len() / SECTOR + 100);
     disk.put(63, &outer).entry(0, 0, 0x06, 63, sectors(&outer));

@@ -7,7 +7,7 @@ use punchdog_core::{
     registry,
     repair::{measure::Subject, plan},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     content,
     fat::{Filler, Placing, small},
     faults,

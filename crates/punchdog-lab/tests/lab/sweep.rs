@@ -10,7 +10,7 @@ use punchdog_core::{
     repair::{measure::Subject, plan},
     report::finding::Weight,
 };
-use punchdog_lab::{
+use punchdog_damage::{
     exfat, exfat_faults, fat, faults, ntfs, ntfs_faults,
     patient::{Made, Patient},
     sweep::{self, Blow},

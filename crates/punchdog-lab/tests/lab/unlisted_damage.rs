@@ -13,7 +13,7 @@ use punchdog_core::{
     registry,
     repair::{apply, measure::Subject, plan},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     fat::{everyday, small},
     faults::Patient,
     patient::Made,
@@ -154,8 +154,8 @@ fn fat(kind: Kind, sector: u32, cluster: u32) -> Target {
 }
 
 fn exfat(sector: u32, cluster: u32) -> Target {
-    let wish = punchdog_lab::exfat::small(sector, cluster, 1);
-    let patient = punchdog_lab::exfat_faults::Patient::new(punchdog_lab::exfat::everyday(&wish, 5));
+    let wish = punchdog_damage::exfat::small(sector, cluster, 1);
+    let patient = punchdog_damage::exfat_faults::Patient::new(punchdog_damage::exfat::everyday(&wish, 5));
     let g = patient.geometry;
     let size = g.sector_bytes();
     let used: Vec<u32> = patient.live().flat_map(|made| made.clusters.clone()).collect();

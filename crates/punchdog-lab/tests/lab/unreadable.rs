@@ -24,7 +24,7 @@ use punchdog_core::{
         structure::Purpose,
     },
 };
-use punchdog_lab::{
+use punchdog_damage::{
     exfat,
     fat::{self, Placing},
     ntfs,

@@ -12,7 +12,7 @@ use punchdog_core::{
         plan::{self, PlannedStep},
     },
 };
-use punchdog_lab::{
+use punchdog_damage::{
     content::picture,
     fat::{Filler, Placing, everyday, small},
     faults::Patient,

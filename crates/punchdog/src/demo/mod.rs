@@ -18,7 +18,7 @@ use punchdog_core::{
     registry,
     surface::list::{List, Listed, State as Failed},
 };
-use punchdog_lab::{canvas::write_with_holes, faults::Patient, station};
+use punchdog_lab::{canvas::write_with_holes, patient::fat::Patient, station};
 use schemars::JsonSchema;
 use serde::Serialize;
 use sha2::{Digest, Sha256};

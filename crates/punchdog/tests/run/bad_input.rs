@@ -2,7 +2,7 @@
 
 use super::{folder_with, json, patient, run};
 use punchdog_core::family::Kind;
-use punchdog_lab::{exfat, ntfs, seed::Seed};
+use punchdog_damage::{exfat, ntfs, seed::Seed};
 use std::fs;
 
 const READING: [&str; 6] = ["scout", "check", "explain", "fields", "files", "plan"];

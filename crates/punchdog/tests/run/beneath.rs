@@ -8,7 +8,7 @@ use super::{
     unearth::{FOLDERS, content, on_exfat, on_fat, on_ntfs, sum},
 };
 use punchdog_core::{family::Kind, fat::fresh::Wish};
-use punchdog_lab::fat::{Filler, Placing, small};
+use punchdog_damage::fat::{Filler, Placing, small};
 use std::{collections::BTreeMap, fs, path::Path};
 
 /// Where the volume begins.

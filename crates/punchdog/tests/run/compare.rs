@@ -2,7 +2,7 @@
 
 use super::{folder_with, json, patient, run};
 use punchdog_core::family::Kind;
-use punchdog_lab::{exfat, exfat_faults, fat, faults::Patient};
+use punchdog_damage::{exfat, exfat_faults, fat, faults::Patient};
 use serde_json::{Value, json};
 use std::{fs, path::Path};
 

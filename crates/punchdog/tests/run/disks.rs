@@ -241,7 +241,7 @@ fn a_lost_volume_of_which_only_tables_and_folders_are_left_is_found() {
     const START: usize = 1 << 20;
     let folder = tempfile::tempdir().unwrap();
     let at = folder.path();
-    let (_, mut bytes) = punchdog_lab::station::field_stick().unwrap();
+    let (_, mut bytes) = punchdog_damage::station::field_stick().unwrap();
     bytes[START..START + 512].fill(0);
     write(at, &bytes);
     let seen = json(at, &["scout", "disk.img"], 1);

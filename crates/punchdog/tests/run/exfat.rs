@@ -8,7 +8,7 @@
 
 use super::{folder_with, json, run};
 use expect_test::{Expect, expect};
-use punchdog_lab::{
+use punchdog_damage::{
     exfat::{everyday, small},
     exfat_faults::{CROWDED, FOLDER, OTHER, PIECES, Patient, README, ROW},
 };

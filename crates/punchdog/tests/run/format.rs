@@ -91,7 +91,7 @@ fn files_are_saved_first_and_a_quick_format_can_be_undone() {
 fn what_fails_is_marked_on_a_fresh_file_system() {
     let folder = tempfile::tempdir().unwrap();
     let at = folder.path();
-    let noise = punchdog_lab::seed::Seed::new(4).bytes(12 << 20);
+    let noise = punchdog_damage::seed::Seed::new(4).bytes(12 << 20);
     fs::write(at.join("noise.img"), &noise).unwrap();
     for (number, kind) in ["fat12", "fat16", "exfat", "ntfs"].into_iter().enumerate() {
         for wipe in [false, true] {
@@ -153,7 +153,7 @@ fn every_file_system_is_laid_down_bare_and_behind_each_table() {
     let folder = tempfile::tempdir().unwrap();
     let at = folder.path();
     // Noise, so that nothing of a fresh volume rests on zeros that were there.
-    let noise = punchdog_lab::seed::Seed::new(3).bytes(40 << 20);
+    let noise = punchdog_damage::seed::Seed::new(3).bytes(40 << 20);
     fs::write(at.join("noise.img"), &noise).unwrap();
     for (kind, sector) in [
         ("fat12", "512"),

@@ -4,7 +4,7 @@ use super::{
     folder_with, json,
     unearth::{finds, place_of, sum},
 };
-use punchdog_lab::{content, seed::Seed};
+use punchdog_damage::{content, seed::Seed};
 use serde_json::Value;
 use std::{fs, path::Path};
 

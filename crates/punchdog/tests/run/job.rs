@@ -2,7 +2,7 @@
 
 use super::{folder_with, json, patient, run};
 use punchdog_core::family::Kind;
-use punchdog_lab::faults::Patient;
+use punchdog_damage::faults::Patient;
 use std::{collections::BTreeMap, fs};
 
 /// Every file of `files --json --hash` that is no folder: path to hash.
@@ -151,7 +151,7 @@ fn a_sound_volume_needs_nothing() {
 fn long_work_stops_when_it_is_told_to() {
     let folder = tempfile::tempdir().unwrap();
     let at = folder.path();
-    punchdog_lab::large::garbage_folder(&at.join("card.img"), 96 << 20).unwrap();
+    punchdog_damage::large::garbage_folder(&at.join("card.img"), 96 << 20).unwrap();
     for words in [
         &["plan", "card.img", "--out", "plan.json"][..],
         &["files", "card.img", "--hash"],

@@ -2,7 +2,7 @@
 #![cfg(target_os = "linux")]
 
 use super::punchdog;
-use punchdog_lab::large;
+use punchdog_damage::large;
 use std::{
     fs,
     os::unix::fs::MetadataExt,
@@ -119,7 +119,7 @@ fn holes_are_not_read_and_stay_holes() {
 /// A file of 24 MiB that shares its clusters: its copy is a range of the image in the plan.
 #[test]
 fn a_plan_holds_no_content() {
-    use punchdog_lab::{
+    use punchdog_damage::{
         fat::{Filler, Placing},
         patient::Patient,
         seed::Seed,
@@ -128,13 +128,13 @@ fn a_plan_holds_no_content() {
     let at = folder.path();
     let wish = punchdog_core::fat::fresh::Wish {
         bytes: 64 << 20,
-        ..punchdog_lab::fat::small(punchdog_core::family::Kind::Fat32, 512, 4096)
+        ..punchdog_damage::fat::small(punchdog_core::family::Kind::Fat32, 512, 4096)
     };
     let mut filler = Filler::new(&wish, vec![0; 64 << 20]).unwrap();
     let content = Seed::new(3).bytes(24 << 20);
     filler.file("ONE.WAV", &content, Placing::Row).unwrap();
     filler.file("TWO.WAV", &[1; 4096], Placing::Row).unwrap();
-    let mut patient: punchdog_lab::faults::Patient = Patient::new(filler.finish().unwrap());
+    let mut patient: punchdog_damage::faults::Patient = Patient::new(filler.finish().unwrap());
     let first = patient.find("ONE.WAV").clusters[0];
     patient.set_first("TWO.WAV", first);
     let size = patient.find("TWO.WAV").entry + 28;

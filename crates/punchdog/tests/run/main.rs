@@ -27,7 +27,7 @@ mod words;
 
 use assert_cmd::{Command, cargo::cargo_bin_cmd};
 use punchdog_core::family::Kind;
-use punchdog_lab::{
+use punchdog_damage::{
     fat::{everyday, small},
     faults::Patient,
 };

@@ -2,7 +2,7 @@
 
 use super::{patient, punchdog, run};
 use punchdog_core::family::Kind;
-use punchdog_lab::{exfat, exfat_faults, faults, patient::Patient, seed::Seed, station};
+use punchdog_damage::{exfat, exfat_faults, faults, patient::Patient, seed::Seed, station};
 use std::{
     collections::{BTreeSet, VecDeque},
     fs,

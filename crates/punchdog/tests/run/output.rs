@@ -2,7 +2,7 @@
 
 use super::{folder_with, json, patient, punchdog, run};
 use punchdog_core::{catalogue::all_entries, family::Kind};
-use punchdog_lab::{faults, seed::Seed};
+use punchdog_damage::{faults, seed::Seed};
 use std::collections::BTreeSet;
 
 /// As many faults at once as leave something to be told; by name, so that a new row changes nothing here.

@@ -6,7 +6,7 @@ use punchdog_core::{
     medium::Extent,
     partition::{gpt, layout::MbrEntry},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     exfat,
     fat::{Filler, Placing, small},
     ntfs,

@@ -4,7 +4,7 @@
 
 use super::{folder_with, json, run};
 use punchdog_core::family::Kind;
-use punchdog_lab::cards::{Card, Fill, Listing, Shape, Volume};
+use punchdog_damage::cards::{Card, Fill, Listing, Shape, Volume};
 use std::{collections::BTreeMap, fs, path::Path};
 
 const MIB: u64 = 1 << 20;

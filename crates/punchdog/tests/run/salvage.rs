@@ -147,7 +147,7 @@ fn what_is_damaged_comes_out_as_far_as_it_goes() {
 /// Lengths that no volume can hold: counted, read and asked room for only as far as there is something.
 #[test]
 fn one_wrong_length_stops_nothing() {
-    use punchdog_lab::{exfat, exfat_faults, patient::Patient};
+    use punchdog_damage::{exfat, exfat_faults, patient::Patient};
     let sound: exfat_faults::Patient = Patient::new(exfat::everyday(&exfat::small(512, 1024, 1), 5));
     let files = sound.live().filter(|made| !made.folder).count();
     for length in [u64::MAX, 1 << 63, 1 << 40, 20 << 30, (1 << 32) + 7] {
@@ -213,7 +213,7 @@ fn sizes_of_four_gigabytes_count_for_what_is_there() {
 /// Paths deeper than the target takes are shortened, said so, and cost nothing else.
 #[test]
 fn paths_too_long_for_the_target_are_shortened() {
-    use punchdog_lab::fat::{Filler, Placing, small};
+    use punchdog_damage::fat::{Filler, Placing, small};
     let wish = small(Kind::Fat32, 512, 512);
     let wish = punchdog_core::fat::fresh::Wish { bytes: 3 << 20, ..wish };
     let mut filler = Filler::new(&wish, vec![0; 3 << 20]).unwrap();

@@ -7,7 +7,7 @@ use punchdog_core::{
     fat,
     ntfs::{self, layout::kind},
 };
-use punchdog_lab::{
+use punchdog_damage::{
     content, exfat as lab_exfat,
     fat::{Filler, Placing},
     formatted::{self, New},
@@ -345,7 +345,7 @@ fn deleted_files_are_judged_by_their_content() {
         for path in gone {
             filler.delete(path);
         }
-        punchdog_lab::faults::Patient::new(filler.finish().unwrap())
+        punchdog_damage::faults::Patient::new(filler.finish().unwrap())
     };
     // What was freed of the second holds something else now.
     let second = &files.iter().find(|(path, _)| path == gone[1]).unwrap().1;

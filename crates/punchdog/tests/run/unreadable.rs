@@ -2,7 +2,7 @@
 
 use super::{folder_with, json, patient, run};
 use punchdog_core::{family::Kind, fat::fresh::Wish};
-use punchdog_lab::{
+use punchdog_damage::{
     exfat, exfat_faults,
     fat::{Filler, Placing},
     faults::Patient,

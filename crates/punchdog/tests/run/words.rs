@@ -10,7 +10,7 @@
 use super::{folder_with, patient, run};
 use expect_test::{Expect, expect};
 use punchdog_core::family::Kind;
-use punchdog_lab::faults::{CROWDED, FOLDER, LONG, OTHER, PIECES, Patient, README, ROW};
+use punchdog_damage::faults::{CROWDED, FOLDER, LONG, OTHER, PIECES, Patient, README, ROW};
 
 /// Runs `command` on a damaged volume of `kind`, and holds what it prints against `expected`.
 fn reads(kind: Kind, damage: impl Fn(&mut Patient), command: &[&str], status: i32, expected: &Expect) {

@@ -1,11 +1,11 @@
 //! Whole media with their accidents, through every command of the built program.
 //!
-//! For each row of `punchdog_lab::cards::situations` the commands must tell one story, and what the
+//! For each row of `punchdog_damage::cards::situations` the commands must tell one story, and what the
 //! repair leaves is held against the truth, file by file and by hash. `PUNCHDOG_SITUATION=TEXT` takes the
 //! rows with that text in their names; `PUNCHDOG_KEEP=DIR` keeps images and mended copies.
 
 use punchdog_core::family::Kind;
-use punchdog_lab::{
+use punchdog_damage::{
     canvas::write_with_holes,
     cards::{
         Card, Volume,

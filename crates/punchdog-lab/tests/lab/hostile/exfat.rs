@@ -3,7 +3,7 @@
 //! time and memory, and never panic.
 
 use punchdog_core::{exfat::fresh::Wish, medium::Memory};
-use punchdog_lab::{
+use punchdog_damage::{
     exfat::{Filler, everyday, small},
     exfat_faults::{CROWDED, FOLDER, OTHER, Patient, ROW},
     fat::Placing,

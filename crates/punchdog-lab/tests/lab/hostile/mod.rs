@@ -15,7 +15,7 @@ use punchdog_core::{
         plan::{self, Plan},
     },
 };
-use punchdog_lab::{
+use punchdog_damage::{
     exfat as exfat_lab,
     fat::{Filler, Placing, everyday, small},
     faults::Patient,

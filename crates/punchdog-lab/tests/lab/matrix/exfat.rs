@@ -1,6 +1,6 @@
 //! exFAT.
 
-use punchdog_lab::{
+use punchdog_damage::{
     exfat::{everyday, small},
     exfat_faults::{self, Patient},
 };

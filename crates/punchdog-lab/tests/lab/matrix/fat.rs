@@ -1,7 +1,7 @@
 //! FAT12, FAT16 and FAT32.
 
 use punchdog_core::family::Kind;
-use punchdog_lab::{
+use punchdog_damage::{
     fat::{everyday, small},
     faults::{self, Patient},
 };

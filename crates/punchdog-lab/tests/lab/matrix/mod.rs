@@ -18,11 +18,7 @@ use punchdog_core::{
         plan::{self, Plan},
     },
 };
-use punchdog_lab::{
-    patient::{Fault, Patient},
-    seed::Seed,
-    workplace::Bench,
-};
+use punchdog_damage::{patient::Patient, row::Fault, seed::Seed, workplace::Bench};
 use std::{
     collections::{BTreeMap, BTreeSet},
     fmt::Debug,

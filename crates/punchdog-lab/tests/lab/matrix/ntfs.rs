@@ -1,7 +1,7 @@
 //! NTFS.
 
 use punchdog_core::ntfs::layout::own;
-use punchdog_lab::{
+use punchdog_damage::{
     ntfs::{everyday, small},
     ntfs_faults::{self, Fault, Patient},
     ntfs_older::older,

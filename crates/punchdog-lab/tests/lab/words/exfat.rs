@@ -1,7 +1,7 @@
 //! exFAT, on a volume with as many tables as a fault needs.
 
 use expect_test::{Expect, expect};
-use punchdog_lab::{
+use punchdog_damage::{
     exfat::{everyday, small},
     exfat_faults::{self, Patient},
 };

@@ -2,7 +2,7 @@
 
 use expect_test::{Expect, expect};
 use punchdog_core::family::Kind;
-use punchdog_lab::{
+use punchdog_damage::{
     fat::{everyday, small},
     faults::{self, Patient},
 };

@@ -19,10 +19,7 @@ use punchdog_core::{
     registry,
     repair::{measure::Subject, plan},
 };
-use punchdog_lab::{
-    patient::{Fault, Patient},
-    seed::Seed,
-};
+use punchdog_damage::{patient::Patient, row::Fault, seed::Seed};
 use std::fmt::Write;
 
 /// How many findings and steps of a text are written out.

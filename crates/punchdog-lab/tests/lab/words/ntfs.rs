@@ -1,7 +1,7 @@
 //! NTFS: a fault of each class, on a small volume.
 
 use expect_test::{Expect, expect};
-use punchdog_lab::{
+use punchdog_damage::{
     ntfs::{everyday, small},
     ntfs_faults::{self, Patient},
 };

@@ -1,11 +1,11 @@
 //! Damage to folders: their indexes, and what ties files to them.
 
-use super::{Fault, OTHER, Patient, README, ROW, fault};
-use crate::patient::index;
+use super::{Fault, OTHER, Patient, README, ROW, fault, files::Records};
+use easy_ext::ext;
 use punchdog_core::{
     medium::Extent,
     ntfs::{
-        layout::{NAME_SHORT, fix, kind, own, put, unfix},
+        layout::{NAME_SHORT, kind, own, put},
         record::{Attribute, attributes},
         runs::Mapping,
     },
@@ -30,65 +30,8 @@ fn le32(bytes: &[u8], at: usize) -> usize {
     u32::from_le_bytes(bytes[at..at + 4].try_into().expect("four bytes")) as usize
 }
 
-impl Patient {
-    /// Where the blocks of a folder's index stand: the pieces of each.
-    fn blocks(&self, path: &str) -> Vec<Vec<Extent>> {
-        let number = if path.is_empty() { own::ROOT } else { self.number(path) };
-        let map = Mapping::of(&self.runs(number, kind::INDEX_ALLOCATION, "$I30"), self.geometry.cluster());
-        let at = self.attribute(number, kind::INDEX_ALLOCATION, "$I30");
-        let size = le32(&self.record(number), at + 48) as u64;
-        let block = self.geometry.index() as u64;
-        let pieces = |number| map.places(number * block, block).into_iter().map(|(_, extent)| extent);
-        (0..size / block).map(|number| pieces(number).collect()).collect()
-    }
-    /// The bytes of a block, fixups off.
-    fn block(&self, pieces: &[Extent]) -> Vec<u8> {
-        let all = pieces.iter().map(|piece| self.read(piece.offset, index(piece.length)));
-        let mut bytes = all.collect::<Vec<_>>().concat();
-        unfix(&mut bytes);
-        bytes
-    }
-    /// Where a byte of a block stands.
-    fn in_block(&self, path: &str, number: usize, at: usize) -> u64 {
-        let mut left = at as u64;
-        for piece in &self.blocks(path)[number] {
-            if left < piece.length {
-                return piece.offset + left;
-            }
-            left -= piece.length;
-        }
-        panic!("a block is not that long")
-    }
-    /// Changes a block as a program does that knows of fixups.
-    fn edit_block(&mut self, path: &str, number: usize, change: impl FnOnce(&mut Vec<u8>)) {
-        let pieces = self.blocks(path)[number].clone();
-        let before = self.block(&pieces);
-        let mut bytes = before.clone();
-        change(&mut bytes);
-        let first = (0..bytes.len()).find(|at| before[*at] != bytes[*at]).expect("something is changed");
-        fix(&mut bytes);
-        let mut done = 0;
-        for piece in &pieces {
-            let (at, length) = (index(piece.offset), index(piece.length));
-            self.bytes[at..at + length].copy_from_slice(&bytes[done..done + length]);
-            done += length;
-        }
-        let place = self.in_block(path, number, first);
-        self.damaged.push(Extent::new(place, 16));
-    }
-    /// Writes over every second block of the index of a folder, of the root folder where `path` is empty.
-    pub(crate) fn lose_half_of(&mut self, path: &str, with: &[u8]) {
-        for number in (0..self.blocks(path).len()).step_by(2) {
-            self.fill_block(path, number, with);
-        }
-    }
-    /// Writes over a whole block.
-    fn fill_block(&mut self, path: &str, number: usize, with: &[u8]) {
-        for piece in self.blocks(path)[number].clone() {
-            let bytes: Vec<u8> = with.iter().copied().cycle().take(index(piece.length)).collect();
-            self.write(piece.offset, &bytes);
-        }
-    }
+#[ext(Folders)]
+pub(super) impl Patient {
     /// Says that findings on what stands at a byte of a block are findings on the damage.
     fn at_block(&mut self, path: &str, number: usize, at: usize) {
         let place = self.in_block(path, number, at);
@@ -532,7 +475,8 @@ pub(super) const ALL: &[Fault] = &[
     }),
 ];
 
-impl Patient {
+#[ext(Rings)]
+pub(super) impl Patient {
     /// Says of all names of a folder that they stand in the folder that stands in it.
     fn goes_into_itself(&mut self) {
         let (number, inner) = (self.number(ABOVE), self.number(SMALL));

@@ -2,6 +2,7 @@
 
 use super::{Fault, Patient, fault};
 use crate::seed::Seed;
+use easy_ext::ext;
 use punchdog_core::{
     arith::Peek,
     medium::Extent,
@@ -87,7 +88,8 @@ pub(super) const ALL: &[Fault] = &[
     }),
 ];
 
-impl Patient {
+#[ext(Views)]
+pub(super) impl Patient {
     /// Gives a file an object id; gives the entry of the index that leads there, by its key.
     fn object_id(&mut self, which: usize, seed: &mut Seed) -> (Vec<u32>, Vec<u8>) {
         let value = seed.bytes(64);

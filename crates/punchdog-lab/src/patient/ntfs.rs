@@ -1,61 +1,19 @@
-//! Damage to NTFS volumes, as a table: how the lab makes it, what check must say of it, which files it costs.
+//! NTFS volumes in memory: how their records and bitmaps are damaged, and the files that each of the lab's has.
 
-mod bitmaps;
-mod boot;
-mod files;
-mod folders;
-mod lists;
-mod runs;
-mod system;
-mod views;
-
-use crate::patient::{self, index};
-use crate::seed::Seed;
+use super::{Patient as Any, index};
 use punchdog_core::{
+    arith::Peek,
     medium::Extent,
     ntfs::{
         geometry::Geometry,
-        layout::{fix, own, unfix},
+        layout::{fix, kind, own, unfix},
         record::attributes,
-        runs::{Run, decode},
+        runs::{Mapping, Run, decode},
     },
 };
 
 /// An NTFS volume in memory that can be damaged.
-pub type Patient = patient::Patient<Geometry>;
-/// A class of fault of NTFS volumes.
-pub type Fault = patient::Fault<Geometry>;
-
-const fn fault(name: &'static str, code: &'static str, make: fn(&mut Patient, &mut Seed)) -> Fault {
-    Fault { name, code, on: |_| true, make, choose: &[] }
-}
-
-/// With the first records, their copies and these all gone at once, nothing is found that says where the records are and
-/// how large the clusters: such pairs are not mended yet.
-const UNTOLD: &[&str] = &[
-    "boot sector and copy zero",
-    "boot sector zero, copy of an older format",
-    "name overwritten in both",
-    "sector size 513 in both",
-    "cluster size doubled in both",
-    "$MFT's cluster wrong in both",
-    "record size too large in both",
-    "index size too large in both",
-];
-
-/// Two faults, by name, that together leave too little.
-pub fn beyond(one: &str, other: &str) -> bool {
-    let both =
-        |one: &str, other: &str| one == "records 0 to 11 and the copies zero" && UNTOLD.contains(&other);
-    both(one, other) || both(other, one)
-}
-
-/// Every NTFS fault that the lab can make.
-pub fn all() -> impl Iterator<Item = &'static Fault> {
-    [boot::ALL, system::ALL, files::ALL, bitmaps::ALL, folders::ALL, lists::ALL, runs::ALL, views::ALL]
-        .into_iter()
-        .flatten()
-}
+pub type Patient = Any<Geometry>;
 
 impl Patient {
     /// The record of a file.
@@ -99,7 +57,10 @@ impl Patient {
     }
 
     /// Changes what has fixups: a record, or a block of an index.
-    fn edit_bytes(&mut self, place: u64, length: usize, change: impl FnOnce(&mut Vec<u8>)) {
+    ///
+    /// # Panics
+    /// When nothing is changed.
+    pub fn edit_bytes(&mut self, place: u64, length: usize, change: impl FnOnce(&mut Vec<u8>)) {
         let mut record = self.read(place, length);
         unfix(&mut record);
         let before = record.clone();
@@ -140,10 +101,8 @@ impl Patient {
     /// # Panics
     /// When it has none.
     pub fn own_place(&self, number: u32, name: &str, at: u64) -> u64 {
-        let runs = self.runs(number, punchdog_core::ntfs::layout::kind::DATA, name);
-        punchdog_core::ntfs::runs::Mapping::of(&runs, self.geometry.cluster())
-            .place(at)
-            .expect("it stands there")
+        let runs = self.runs(number, kind::DATA, name);
+        Mapping::of(&runs, self.geometry.cluster()).place(at).expect("it stands there")
     }
 
     /// Changes the bit of a cluster in $Bitmap.
@@ -169,6 +128,73 @@ impl Patient {
     pub fn at_cluster(&mut self, cluster: u64, length: u64) {
         let extent = Extent::new(self.geometry.place(cluster), self.geometry.place(length));
         self.damaged.push(extent);
+    }
+}
+
+impl Patient {
+    /// Where the blocks of a folder's index stand: the pieces of each.
+    pub fn blocks(&self, path: &str) -> Vec<Vec<Extent>> {
+        let number = if path.is_empty() { own::ROOT } else { self.number(path) };
+        let map = Mapping::of(&self.runs(number, kind::INDEX_ALLOCATION, "$I30"), self.geometry.cluster());
+        let at = self.attribute(number, kind::INDEX_ALLOCATION, "$I30");
+        let size = self.record(number).le64(at + 48);
+        let block = self.geometry.index() as u64;
+        let pieces = |number| map.places(number * block, block).into_iter().map(|(_, extent)| extent);
+        (0..size / block).map(|number| pieces(number).collect()).collect()
+    }
+    /// The bytes of a block, fixups off.
+    pub fn block(&self, pieces: &[Extent]) -> Vec<u8> {
+        let all = pieces.iter().map(|piece| self.read(piece.offset, index(piece.length)));
+        let mut bytes = all.collect::<Vec<_>>().concat();
+        unfix(&mut bytes);
+        bytes
+    }
+    /// Where a byte of a block stands.
+    ///
+    /// # Panics
+    /// When the block has none.
+    pub fn in_block(&self, path: &str, number: usize, at: usize) -> u64 {
+        let mut left = at as u64;
+        for piece in &self.blocks(path)[number] {
+            if left < piece.length {
+                return piece.offset + left;
+            }
+            left -= piece.length;
+        }
+        panic!("a block is not that long")
+    }
+    /// Changes a block as a program does that knows of fixups.
+    ///
+    /// # Panics
+    /// When nothing is changed.
+    pub fn edit_block(&mut self, path: &str, number: usize, change: impl FnOnce(&mut Vec<u8>)) {
+        let pieces = self.blocks(path)[number].clone();
+        let before = self.block(&pieces);
+        let mut bytes = before.clone();
+        change(&mut bytes);
+        let first = (0..bytes.len()).find(|at| before[*at] != bytes[*at]).expect("something is changed");
+        fix(&mut bytes);
+        let mut done = 0;
+        for piece in &pieces {
+            let (at, length) = (index(piece.offset), index(piece.length));
+            self.bytes[at..at + length].copy_from_slice(&bytes[done..done + length]);
+            done += length;
+        }
+        let place = self.in_block(path, number, first);
+        self.damaged.push(Extent::new(place, 16));
+    }
+    /// Writes over every second block of the index of a folder, of the root folder where `path` is empty.
+    pub fn lose_half_of(&mut self, path: &str, with: &[u8]) {
+        for number in (0..self.blocks(path).len()).step_by(2) {
+            self.fill_block(path, number, with);
+        }
+    }
+    /// Writes over a whole block.
+    pub fn fill_block(&mut self, path: &str, number: usize, with: &[u8]) {
+        for piece in self.blocks(path)[number].clone() {
+            let bytes: Vec<u8> = with.iter().copied().cycle().take(index(piece.length)).collect();
+            self.write(piece.offset, &bytes);
+        }
     }
 }
 

@@ -4,11 +4,7 @@
 //! take. Still every pair must be planned and proved, come out sound, and be carried out as planned;
 //! and files that neither fault costs must be kept, except where both strike the same evidence.
 
-use crate::{
-    patient::{Fault, Patient},
-    seed::Seed,
-    workplace::Bench,
-};
+use crate::{patient::Patient, row::Fault, seed::Seed, workplace::Bench};
 use punchdog_core::{
     family::Wanted,
     files::record::State,

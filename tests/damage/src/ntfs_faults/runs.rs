@@ -1,7 +1,8 @@
 //! Damage to run lists, and files that share clusters.
 
-use super::{Fault, OTHER, PACKED, PIECES, Patient, ROW, SPREAD, WIDE, fault};
+use super::{Fault, OTHER, PACKED, PIECES, Patient, ROW, SPREAD, WIDE, fault, files::Records};
 use crate::seed::Seed;
+use easy_ext::ext;
 use punchdog_core::{
     arith::Peek,
     ntfs::{
@@ -207,7 +208,8 @@ fn share(p: &mut Patient, _: &mut Seed) {
     p.costs.push(PIECES.to_owned());
 }
 
-impl Patient {
+#[ext(Runs)]
+pub(super) impl Patient {
     /// Changes the run list of a file's content.
     fn edit_list(&mut self, path: &str, change: impl FnOnce(&mut [u8])) {
         self.edit_list_of(self.number(path), change);

@@ -1,7 +1,9 @@
-//! A volume in memory that can be damaged, with the truth about its files; and the rows of the
-//! tables of faults. `G` is the geometry of its family.
+//! A volume in memory that can be damaged, with the truth about its files. `G` is the geometry of its family.
 
-use crate::seed::Seed;
+pub mod exfat;
+pub mod fat;
+pub mod ntfs;
+
 use punchdog_core::medium::Extent;
 
 /// A file or folder as it was made.
@@ -25,7 +27,8 @@ pub struct Made {
     /// It was deleted again.
     pub deleted: bool,
     pub(crate) in_folder: usize,
-    pub(crate) index: usize,
+    /// The index of its short or file entry in its folder; of NTFS, its record.
+    pub index: usize,
 }
 
 /// What a filled volume is.
@@ -55,22 +58,11 @@ pub struct Patient<G> {
     pub moved: Vec<String>,
 }
 
-/// A class of fault.
-pub struct Fault<G> {
-    /// Its name in test output.
-    pub name: &'static str,
-    /// The code that check must give, on one of the damaged bytes.
-    pub code: &'static str,
-    /// The volumes it makes sense on.
-    pub on: fn(&G) -> bool,
-    /// Makes it.
-    pub make: fn(&mut Patient<G>, &mut Seed),
-    /// Answers to questions that the repair needs; names and options.
-    pub choose: &'static [(&'static str, &'static str)],
-}
-
 /// Byte offsets and lengths are `usize` in memory; the volumes of the lab are small.
-pub(crate) fn index(value: u64) -> usize {
+///
+/// # Panics
+/// When it is none.
+pub fn index(value: u64) -> usize {
     usize::try_from(value).expect("a small volume")
 }
 

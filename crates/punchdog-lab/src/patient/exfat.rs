@@ -1,38 +1,13 @@
-//! Damage to exFAT volumes, as a table: how the lab makes it, what check must say of it, which
-//! files it costs.
+//! exFAT volumes in memory: how their boot regions, tables and entry sets are damaged, and the files that each of the lab's has.
 
-mod boot;
-mod chains;
-mod root;
-mod sets;
-
-use crate::{
-    patient::{self, Made, index},
-    seed::Seed,
-};
+use super::{Made, Patient as Any, index};
 use punchdog_core::exfat::{
     geometry::Geometry,
     layout::{boot_checksum, put, set_checksum},
 };
 
 /// An exFAT volume in memory that can be damaged.
-pub type Patient = patient::Patient<Geometry>;
-/// A class of fault of exFAT volumes.
-pub type Fault = patient::Fault<Geometry>;
-
-/// A volume with one table.
-const SINGLY: fn(&Geometry) -> bool = |geometry| geometry.tables == 1;
-/// A volume with two tables.
-const DOUBLY: fn(&Geometry) -> bool = |geometry| geometry.tables == 2;
-
-const fn fault(name: &'static str, code: &'static str, make: fn(&mut Patient, &mut Seed)) -> Fault {
-    Fault { name, code, on: |_| true, make, choose: &[] }
-}
-
-/// Every exFAT fault that the lab can make.
-pub fn all() -> impl Iterator<Item = &'static Fault> {
-    [boot::ALL, root::ALL, sets::ALL, chains::ALL].into_iter().flatten()
-}
+pub type Patient = Any<Geometry>;
 
 impl Patient {
     /// Writes into a boot region, 0 the main or 1 the backup, and puts its checksum right, as a

@@ -1,7 +1,8 @@
 //! Damage to attribute lists, and to the records that extend a file.
 
-use super::{Fault, OTHER, Patient, SPREAD, WIDE, fault};
+use super::{Fault, OTHER, Patient, SPREAD, WIDE, fault, files::Records};
 use crate::seed::Seed;
+use easy_ext::ext;
 use punchdog_core::{
     arith::Peek,
     ntfs::{layout::kind, list, record::attributes},
@@ -148,7 +149,8 @@ fn shrink(record: &mut Vec<u8>, at: usize, length: usize) {
     record[24..28].copy_from_slice(&used.to_le_bytes());
 }
 
-impl Patient {
+#[ext(Lists)]
+pub(super) impl Patient {
     /// Changes the list of a file that has it in its record; it may get shorter.
     fn relist(&mut self, path: &str, change: impl FnOnce(&mut Vec<u8>)) {
         let number = self.number(path);

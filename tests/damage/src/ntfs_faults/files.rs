@@ -1,6 +1,7 @@
 //! Damage to the records of people's files.
 
 use super::{Fault, HOLED, OTHER, PIECES, Patient, README, ROW, SPREAD, fault};
+use easy_ext::ext;
 
 use punchdog_core::{
     medium::Extent,
@@ -232,9 +233,10 @@ pub(super) const ALL: &[Fault] = &[
     }),
 ];
 
-impl Patient {
+#[ext(Records)]
+pub(super) impl Patient {
     /// Says that findings on a file's record are findings on the damage.
-    pub(super) fn at_record(&mut self, path: &str) {
+    fn at_record(&mut self, path: &str) {
         let place = self.record_place(self.number(path));
         self.damaged.push(Extent::new(place, self.geometry.record() as u64));
     }
