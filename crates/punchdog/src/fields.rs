@@ -40,7 +40,7 @@ pub(crate) fn run(args: &Args, given: &Fields) -> anyhow::Result<Verdict> {
     let screen = Screen::new();
     let chosen = choose::one(&image, &given.target, &screen)?;
     let window = Window::new(&image, chosen.target.extent);
-    let mut groups = chosen.target.volume.fields(&window, &screen)?;
+    let mut groups = chosen.target.survey(&window, &screen)?.fields(&window);
     drop(screen);
     if let Some(which) = &given.which {
         let known: Vec<&str> = groups.iter().map(|group| group.which).collect();

@@ -33,7 +33,7 @@ pub(crate) fn run(args: &Args, given: &Files) -> anyhow::Result<Verdict> {
     let mut listed = Listed::new(&image, chosen.as_ref(), given.finds.as_deref(), &given.target)?;
     if let Some(chosen) = &chosen {
         let window = Window::new(&image, chosen.target.extent);
-        let survey = chosen.target.volume.survey(&window, &screen)?;
+        let survey = chosen.target.survey(&window, &screen)?;
         let base = chosen.target.extent.offset;
         listed.volume = Some(OfVolume { survey: RefCell::new(survey), window, base, wanted });
     }

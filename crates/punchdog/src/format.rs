@@ -231,7 +231,7 @@ fn look(given: &Format, image: &choose::Image, screen: &Screen) -> anyhow::Resul
     let mut unsaved = Vec::new();
     for target in targets {
         let window = Window::new(image, target.extent);
-        let mut survey = target.volume.survey(&window, screen)?;
+        let mut survey = target.survey(&window, screen)?;
         survey.each_file(&window, Wanted::default(), &mut |file| {
             let path = file.path.to_string();
             if !file.folder && file.size > 0 && !saved.as_ref().is_some_and(|saved| saved.contains(&path)) {

@@ -40,6 +40,10 @@ pub(crate) fn run(args: &Args, given: &Given) -> anyhow::Result<Verdict> {
     let wanted = answers(&given.choose)?;
     let screen = Screen::new();
     let aim = aim(&image, given, &screen)?;
+    if let Aim::Volume(chosen) = &aim {
+        // A plan says which bytes it rests on, and reads the volume itself to know them.
+        chosen.target.let_go();
+    }
     if let Some(out) = &given.out {
         must_be_free(out, given.replace)?;
     }

@@ -24,6 +24,8 @@ use crate::{
     },
 };
 
+use std::cell::Cell;
+
 /// Which volumes of an image are meant.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Wish {
@@ -54,9 +56,22 @@ pub struct Target {
     pub unit: u32,
     /// A volume stands behind it where the partition table says.
     pub followed: bool,
+    /// What it shows, where scouting had to read it through.
+    read: Cell<Option<Box<dyn Survey>>>,
 }
 
 impl Target {
+    /// What reading the volume shows; `window` has its bytes of the image.
+    pub fn survey(&self, window: &dyn Medium, watch: &dyn Watch) -> Result<Box<dyn Survey>, MediumError> {
+        match self.read.take() {
+            Some(survey) => Ok(survey),
+            None => self.volume.survey(window, watch),
+        }
+    }
+    /// Lets go of what was read on the way, where nobody will ask for it.
+    pub fn let_go(&self) {
+        self.read.take();
+    }
     /// Why a host does not get as far as the volume, if the partition table is why.
     pub fn not_found_by(&self, host: &str) -> Option<&'static Entry> {
         self.place.as_ref().and_then(|place| place.not_found_by(host))
@@ -128,7 +143,7 @@ pub fn choose(
                 seen.volumes.iter().find(|place| place.extent.offset == offset && place.way != Way::Bare);
             let length =
                 here.map(|place| place.extent.length).or_else(|| Some(partition_at(image, offset)?.length));
-            let mut target = at(image, offset, length, watch)?;
+            let mut target = at(image, offset, length, Some(&seen), watch)?;
             target.place = seen.volumes.iter().find(|place| place.extent.offset == offset).cloned();
             target.table_sound = seen.in_order();
             target.unit = seen.unit.narrow();
@@ -168,7 +183,7 @@ pub fn place(
     watch: &dyn Watch,
 ) -> Result<Target, NotChosen> {
     let length = (place.way != Way::Bare).then_some(place.extent.length);
-    let mut target = at(image, place.extent.offset, length, watch)?;
+    let mut target = at(image, place.extent.offset, length, Some(seen), watch)?;
     target.place = Some(place.clone());
     target.table_sound = seen.in_order();
     target.unit = seen.unit.narrow();
@@ -202,15 +217,33 @@ pub fn room(image: &dyn Medium, extent: Extent, watch: &dyn Watch) -> Result<Ext
 }
 
 /// The volume at a byte offset.
-fn at(image: &dyn Medium, offset: u64, length: Option<u64>, watch: &dyn Watch) -> Result<Target, NotChosen> {
+fn at(
+    image: &dyn Medium,
+    offset: u64,
+    length: Option<u64>,
+    seen: Option<&Scouting>,
+    watch: &dyn Watch,
+) -> Result<Target, NotChosen> {
     if offset >= image.len() {
         return Err(NotChosen::Beyond(offset));
     }
     let extent = Extent::new(offset, length.unwrap_or(u64::MAX).min(image.len().minus(offset)));
+    let found = |volume, read| Target {
+        extent,
+        volume,
+        place: None,
+        table_sound: true,
+        unit: 512,
+        followed: false,
+        read: Cell::new(read),
+    };
+    if let Some(through) = seen.and_then(|seen| seen.kept.take(extent)) {
+        return Ok(found(through.volume, Some(through.survey)));
+    }
     let window = Window::new(image, extent);
     let volume = registry::recognise(&window, watch)?
         .ok_or_else(|| NotChosen::NotThere(offset, partition::strangers::name(&window)))?;
-    Ok(Target { extent, volume, place: None, table_sound: true, unit: 512, followed: false })
+    Ok(found(volume, None))
 }
 
 /// Refuses a place whose volume would overlap a whole one that begins elsewhere: what is recognised
@@ -319,7 +352,7 @@ impl Diagnosed {
             place.way_faults.push(&partition::catalogue::OTHER_SECTORS);
         }
         let window = Window::new(image, target.extent);
-        let mut survey = target.volume.survey(&window, watch)?;
+        let mut survey = target.survey(&window, watch)?;
         let mut examination = survey.examine(&window);
         examination.findings.extend(survey.older(&window));
         if target.is_contested() {

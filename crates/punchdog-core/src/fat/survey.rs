@@ -39,8 +39,9 @@ use zerocopy::FromZeros;
 /// Bytes of a folder that are read: 65536 entries (specification, "FAT Directory Structure"), and
 /// as much again for a chain that runs on too far.
 const FOLDER_LIMIT: usize = 2 * FOLDER_LONGEST;
-/// Folders that are read side by side.
+/// Folders that are read side by side, at most, and their bytes.
 const BATCH: usize = 64;
+const BATCH_BYTES: u64 = 4 << 20;
 
 /// All that one reading shows.
 pub struct Survey {
@@ -353,9 +354,7 @@ impl Surveyor<'_> {
         while !(self.queue.is_empty() && before.is_empty() || self.watch.stop()) {
             let known = self.tree.nodes.len().wide();
             self.watch.at("reading folders", known.minus(self.queue.len().wide()), known);
-            let batch: Vec<u32> = self.queue.drain(..self.queue.len().min(BATCH)).collect();
-            let batch: Vec<(u32, Vec<Extent>)> =
-                batch.into_iter().map(|number| (number, self.places(number))).collect();
+            let batch = self.next_folders();
             let mut read = Vec::new();
             rayon::in_place_scope(|scope| {
                 scope.spawn(|_| {
@@ -372,6 +371,18 @@ impl Surveyor<'_> {
             });
             before = read;
         }
+    }
+
+    /// Some of the folders that wait, with where they lie.
+    fn next_folders(&mut self) -> Vec<(u32, Vec<Extent>)> {
+        let (mut batch, mut bytes) = (Vec::new(), 0_u64);
+        while batch.len() < BATCH && bytes < BATCH_BYTES {
+            let Some(number) = self.queue.pop_front() else { break };
+            let places = self.places(number);
+            bytes = places.iter().fold(bytes, |sum, place| sum.plus(place.length));
+            batch.push((number, places));
+        }
+        batch
     }
 
     fn places(&mut self, number: u32) -> Vec<Extent> {

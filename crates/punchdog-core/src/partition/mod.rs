@@ -27,7 +27,7 @@ pub(crate) use extended::new_entry;
 pub use listed::partitions;
 pub use member::Member;
 pub use mend::round;
-pub use place::{Place, Scouting, Stranger, Table, Way};
+pub use place::{Kept, Place, Scouting, Stranger, Table, Through, Way};
 pub use scout::scout;
 pub(crate) use search::begins;
 pub use search::claim;

@@ -2,13 +2,15 @@
 
 use super::{catalogue as c, member::Member, strangers};
 use crate::{
-    family::Kind,
+    family::{Kind, Survey, Volume},
     medium::Extent,
     report::{
         finding::{Entry, Finding, Weight},
         wording::capital,
     },
 };
+
+use std::{cell::Cell, fmt};
 
 /// How a volume was found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -100,6 +102,43 @@ pub struct Stranger {
     pub name: strangers::Name,
 }
 
+/// A volume that scouting had to read through, to tell what lies in its midst.
+pub struct Through {
+    extent: Extent,
+    /// The volume.
+    pub volume: Box<dyn Volume>,
+    /// What the reading shows.
+    pub survey: Box<dyn Survey>,
+}
+
+/// The first such volume: who asks for it next need not read it again. Of several the others are let go, lest all be held at
+/// once.
+#[derive(Default)]
+pub struct Kept(Cell<Option<Through>>);
+
+impl Kept {
+    /// Keeps what was read of the volume that has these bytes of the image, unless another is kept.
+    pub(super) fn keep(&self, extent: Extent, volume: Box<dyn Volume>, survey: Box<dyn Survey>) {
+        let kept = self.0.take();
+        self.0.set(kept.or(Some(Through { extent, volume, survey })));
+    }
+    /// What was read of the volume that has these bytes, which the image still has. It is given once.
+    pub fn take(&self, extent: Extent) -> Option<Through> {
+        let (asked, other) = match self.0.take() {
+            Some(kept) if kept.extent == extent => (Some(kept), None),
+            other => (None, other),
+        };
+        self.0.set(other);
+        asked
+    }
+}
+
+impl fmt::Debug for Kept {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Kept").finish_non_exhaustive()
+    }
+}
+
 /// All that an image holds.
 #[derive(Debug)]
 pub struct Scouting {
@@ -121,6 +160,8 @@ pub struct Scouting {
     pub entropy: Option<f64>,
     /// It is one disk of a set; then nothing else is said of it.
     pub member: Option<Member>,
+    /// What was read of a volume on the way.
+    pub kept: Kept,
 }
 
 impl Scouting {

@@ -7,7 +7,7 @@
 use super::{
     catalogue as c,
     mbr::SECTOR,
-    place::{Place, Scouting},
+    place::{Kept, Place, Scouting},
     search, unlisted,
 };
 use crate::{
@@ -23,6 +23,7 @@ use crate::{
     registry,
     report::finding::{Collector, Finding, Sink},
 };
+use std::ops::ControlFlow;
 
 /// Bytes from the start of the medium within which a first volume begins by custom.
 const CUSTOM: u64 = 64 << 20;
@@ -37,11 +38,19 @@ pub(super) struct Inner {
     there: &'static str,
 }
 
+/// A place in the image that a file of the outer volume owns.
+struct Owned {
+    place: Extent,
+    /// The room before it and the room behind it are two.
+    divides: bool,
+}
+
 /// The volume that begins in the midst of `outer`: in the longest stretch that no file of it owns, or over its
 /// files. What lies in a file, such as the image of another medium, is that file's content, and ends with it.
 pub(super) fn within(
     medium: &dyn Medium,
     outer: &Place,
+    kept: &Kept,
     watch: &dyn Watch,
 ) -> Result<Option<Inner>, MediumError> {
     if outer.guessed || outer.data_at == 0 {
@@ -49,12 +58,23 @@ pub(super) fn within(
     }
     let window = Window::new(medium, outer.extent);
     let Some(volume) = registry::recognise(&window, watch)? else { return Ok(None) };
-    let files = volume.files(&window, Wanted { deleted: false, system: true }, watch)?;
+    let mut survey = volume.survey(&window, watch)?;
+    let mut files = Vec::new();
+    survey.each_file(&window, Wanted { deleted: false, system: true }, &mut |file| {
+        // The copies of the first records of an NTFS stand in the midst of it, whatever else does: they divide nothing.
+        let divides = !file.path.name().starts_with('$') || file.content.on_medium() > unlisted::GAP;
+        let places = file.content.extents().map(|extent| extent.moved(outer.extent.offset));
+        files.extend(places.map(|place| Owned { place, divides }));
+        ControlFlow::Continue(())
+    });
     let free = in_free_space(medium, outer, &files, watch)?;
     if let Some(place) = free {
         return Ok(Some(Inner { place, there: "no file of it is there" }));
     }
     let over = over_files(medium, outer, &files, watch)?;
+    if over.is_none() {
+        kept.keep(outer.extent, volume, survey);
+    }
     Ok(over
         .map(|place| Inner { place, there: "a file of it that is there ends before the other volume does" }))
 }
@@ -62,17 +82,10 @@ pub(super) fn within(
 fn in_free_space(
     medium: &dyn Medium,
     outer: &Place,
-    files: &[FileRecord],
+    files: &[Owned],
     watch: &dyn Watch,
 ) -> Result<Option<Place>, MediumError> {
-    // The copies of the first records of an NTFS stand in the midst of it, whatever else does: they divide nothing.
-    let divides =
-        |file: &&FileRecord| !file.path.name().starts_with('$') || file.content.on_medium() > unlisted::GAP;
-    let owned = files
-        .iter()
-        .filter(divides)
-        .flat_map(|file| file.content.extents())
-        .map(|extent| extent.moved(outer.extent.offset));
+    let owned = files.iter().filter(|owned| owned.divides).map(|owned| owned.place);
     let covered: Vec<Extent> = [Extent::new(0, outer.data_at)].into_iter().chain(owned).collect();
     let room = unlisted::gaps(&covered, outer.extent.end());
     let Some(room) = room.into_iter().max_by_key(|gap| gap.length) else { return Ok(None) };
@@ -92,7 +105,7 @@ fn in_free_space(
 fn over_files(
     medium: &dyn Medium,
     outer: &Place,
-    files: &[FileRecord],
+    files: &[Owned],
     watch: &dyn Watch,
 ) -> Result<Option<Place>, MediumError> {
     let end = outer.extent.end().min(CUSTOM);
@@ -101,8 +114,7 @@ fn over_files(
         let found = search::lost(medium, Extent::new(at, end.minus(at)), &[], watch)?;
         let Some(place) = found.into_iter().find(|place| place.extent.offset > outer.data_at) else { break };
         let start = place.extent.offset;
-        let owned = files.iter().flat_map(|file| file.content.extents());
-        let mut owned = owned.map(|extent| extent.moved(outer.extent.offset));
+        let mut owned = files.iter().map(|owned| owned.place);
         let owner = owned.find(|extent| extent.offset <= start && start < extent.end());
         if let Some(owner) = owner
             && owner.end() < place.extent.end()

@@ -5,7 +5,7 @@ use super::{
     layout::MbrEntry,
     listed::{self, Listed},
     mbr, member,
-    place::{Place, Scouting, Table, Way},
+    place::{Kept, Place, Scouting, Table, Way},
     search, unlisted,
 };
 use crate::{
@@ -28,6 +28,7 @@ pub fn scout(medium: &dyn Medium, thorough: bool, watch: &dyn Watch) -> Result<S
         findings: Vec::new(),
         entropy: None,
         member: None,
+        kept: Kept::default(),
     };
     let whole = Extent::new(0, medium.len());
     if let Some(place) = listed::claimed(medium, whole, Way::Bare, watch)? {

@@ -206,7 +206,7 @@ pub(super) fn volumes(
     }
     let mut inside = Vec::new();
     for place in &mut found {
-        if let Some(inner) = rival::within(medium, place, watch)? {
+        if let Some(inner) = rival::within(medium, place, &out.kept, watch)? {
             inside.push(rival::report(place, inner, faults));
         }
     }
@@ -242,7 +242,7 @@ fn at_first_byte(
     watch: &dyn Watch,
 ) -> Result<(), MediumError> {
     let jumps = matches!(medium.lenient(0, 3).bytes.as_slice(), [0xE9, ..] | [0xEB, _, 0x90]);
-    let inner = if jumps { None } else { rival::within(medium, &place, watch)? };
+    let inner = if jumps { None } else { rival::within(medium, &place, &out.kept, watch)? };
     // Tables and folders that were found by themselves are too little against a volume that is there.
     let Some(inner) = inner.filter(|inner| !inner.place.guessed) else {
         out.volumes.push(place);

@@ -280,7 +280,7 @@ impl Picture {
     ) -> Result<(), MediumError> {
         let window = Window::new(image, target.extent);
         let base = target.extent.offset;
-        let mut survey = target.volume.survey(&window, watch)?;
+        let mut survey = target.survey(&window, watch)?;
         let bytes = target.volume.bytes().min(target.extent.length);
         self.mark(Extent::new(base, bytes), |cell, _| cell.in_volume = true);
         let occupied = survey.occupied();

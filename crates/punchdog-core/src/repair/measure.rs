@@ -122,16 +122,19 @@ impl KnownVolume {
     fn new(medium: &dyn Medium, place: Extent, watch: &dyn Watch) -> Result<Self, PlanError> {
         let window = Window::new(medium, place);
         let volume = registry::recognise(&window, watch)?.ok_or(PlanError::NoVolume)?;
-        let survey = Some(volume.survey(&window, watch)?);
-        Ok(Self {
+        let survey = volume.survey(&window, watch)?;
+        Ok(Self::of(place, volume, survey))
+    }
+    fn of(place: Extent, volume: Box<dyn Volume>, survey: Box<dyn Survey>) -> Self {
+        Self {
             place,
             volume,
-            survey,
+            survey: Some(survey),
             measured: None,
             label: None,
             idle: Vec::new(),
             not_done: Vec::new(),
-        })
+        }
     }
 
     /// Where something asks whose survey was let go, the bytes are the same and are read again.
@@ -222,7 +225,11 @@ impl Known {
         if let Some(at) = self.volumes.iter().position(|volume| volume.place == place) {
             return self.volumes.get_mut(at).ok_or(PlanError::NoVolume);
         }
-        self.volumes.push(KnownVolume::new(medium, place, watch)?);
+        let read = self.scouting.as_ref().and_then(|seen| seen.kept.take(place));
+        self.volumes.push(match read {
+            Some(through) => KnownVolume::of(place, through.volume, through.survey),
+            None => KnownVolume::new(medium, place, watch)?,
+        });
         self.volumes.last_mut().ok_or(PlanError::NoVolume)
     }
 

@@ -135,7 +135,7 @@ fn all(
     let mut ground = Ground::new(image.len());
     for target in targets {
         let window = Window::new(image, target.extent);
-        let mut survey = target.volume.survey(&window, watch)?;
+        let mut survey = target.survey(&window, watch)?;
         grids.push(survey.occupied().grid());
         ground.add(target, survey.as_mut(), &window);
         surveys.push(survey);

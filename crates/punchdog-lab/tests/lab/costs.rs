@@ -1,6 +1,7 @@
 //! What the work costs, in bytes read: numbers that do not depend on the machine.
 
 use punchdog_core::{
+    diagnosis::{self, Diagnosed, Wish},
     family::{Kind, Wanted},
     medium::{Extent, Medium, MediumError, Memory, ReadLog},
     progress::Silent,
@@ -110,6 +111,35 @@ fn check(meter: &Meter<'_>) -> (u64, u64) {
     volume.examine(&log, &Silent).unwrap();
     let different = log.seen().iter().map(|extent| extent.length).sum();
     (meter.bytes(), different)
+}
+
+/// Where nothing of a boot sector is left, scouting reads the volume through, to see whether another one begins in its midst.
+#[test]
+fn what_scouting_read_through_is_not_read_again() {
+    for (name, mut bytes, blow) in rows() {
+        blow(&mut bytes);
+        let memory = Memory::new(bytes);
+        let meter = Meter::new(&memory);
+        let volume = registry::recognise(&meter, &Silent).unwrap().unwrap();
+        meter.bytes();
+        drop(volume.survey(&meter, &Silent).unwrap());
+        let read = meter.bytes();
+        let after_it = |let_go: bool| {
+            let (mut targets, _) = diagnosis::choose(&meter, Wish::All, &Silent).unwrap();
+            assert_eq!(targets.len(), 1, "{name}");
+            let scouted = meter.bytes();
+            assert!(scouted > read, "{name}: scouting reads {scouted} bytes, a survey {read}");
+            let target = targets.remove(0);
+            if let_go {
+                target.let_go();
+            }
+            let found = Diagnosed::of(&meter, target, None, &Silent).unwrap();
+            assert!(found.examination.tally.intact > u64::from(FOLDERS * FILES) / 2, "{name}");
+            meter.bytes()
+        };
+        let (anew, kept) = (after_it(true), after_it(false));
+        assert!(anew - kept > read / 10 * 9, "{name}: {kept} bytes after scouting, {anew} were it let go");
+    }
 }
 
 fn build(meter: &Meter<'_>) -> plan::Plan {

@@ -132,7 +132,7 @@ fn names(
         let here = Places::from(differ.clone()).in_these([own]);
         inside += bytes(&here);
         let places: Vec<Extent> = here.iter().map(|e| Extent::new(e.offset - own.offset, e.length)).collect();
-        let mut survey = target.volume.survey(&window, screen)?;
+        let mut survey = target.survey(&window, screen)?;
         let hits = Hits::of(&window, &mut *survey, &Places::from(places));
         named.extend(
             hits.structures.iter().map(|hit| format!("{}: {}", hit.name, page::size(bytes(&hit.extents)))),

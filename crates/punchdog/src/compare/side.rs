@@ -63,7 +63,7 @@ impl Side {
         let target = Target { image: path.to_owned(), which: Which { at, volume, ..Which::default() } };
         let target = choose::one(&image, &target, screen)?.target;
         let window = Window::new(&image, target.extent);
-        let mut survey = target.volume.survey(&window, screen)?;
+        let mut survey = target.survey(&window, screen)?;
         let mut files = BTreeMap::new();
         survey.each_file(&window, Wanted::default(), &mut |file| {
             if !file.folder {

@@ -295,7 +295,7 @@ fn volume(
     let window = Window::new(image, target.extent);
     let mut damaged = Vec::new();
     let mut more = 0;
-    let mut survey = target.volume.survey(&window, screen)?;
+    let mut survey = target.survey(&window, screen)?;
     let examination = survey.examine(&window);
     let hosts = target.volume.forecast(&window, target.unit);
     survey.each_file(&window, Wanted::default(), &mut |file| {

@@ -114,7 +114,7 @@ fn wanted(
         let window = Window::new(image, chosen.target.extent);
         // With the finds come the deleted ones, judged.
         let deleted = given.state.contains(&StateOfFile::Deleted) && given.finds.is_none();
-        let mut survey = chosen.target.volume.survey(&window, screen)?;
+        let mut survey = chosen.target.survey(&window, screen)?;
         survey.each_file(&window, Wanted { deleted, system: false }, &mut |mut file| {
             file.content = std::mem::take(&mut file.content).moved(chosen.target.extent.offset);
             if is_wanted(&file, given, globs, image) {
