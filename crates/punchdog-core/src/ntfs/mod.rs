@@ -32,6 +32,7 @@ mod mirror;
 pub mod names;
 mod outvoted;
 mod parse;
+mod reading;
 pub mod record;
 pub mod records;
 pub mod runs;

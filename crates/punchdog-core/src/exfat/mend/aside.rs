@@ -3,7 +3,7 @@
 
 use super::{
     Job,
-    files::write_bits,
+    bits::write_bits,
     writing::{link, set_of, take_row, take_up_to, write_set},
 };
 use crate::{

@@ -3,7 +3,7 @@
 
 use super::{
     Job,
-    files::clear_bits,
+    bits::clear_bits,
     joined,
     writing::{Slots, link, new_set, take_row, take_up_to},
 };

@@ -6,14 +6,18 @@
 //! nothing is known to be free, without whole sets no chain has its length.
 
 mod aside;
+mod bits;
 mod boot_region;
+mod chains;
 mod counts;
 mod files;
+mod folders;
 mod hidden;
 mod joined;
 mod keep;
 mod names;
 mod root;
+mod sets;
 mod writing;
 
 use super::{
@@ -52,10 +56,10 @@ type Mender = fn(&mut Job<'_, '_, '_, '_>) -> Result<(), MediumError>;
 const STAGES: &[(&str, Mender)] = &[
     ("boot", boot_region::mend),
     ("root", root::mend),
-    ("sets", files::sets),
-    ("chains", files::chains),
+    ("sets", sets::sets),
+    ("chains", chains::chains),
     ("lost", keep::mend),
-    ("folders", files::folders),
+    ("folders", folders::folders),
     ("bitmap", root::bitmap_bits),
     ("counts", counts::mend),
     ("hidden", hidden::mend),
