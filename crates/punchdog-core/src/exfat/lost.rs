@@ -14,6 +14,7 @@ use crate::{
         set::ClusterSet,
     },
     files::{end as file_end, kinds},
+    medium::Extent,
 };
 
 /// Clusters that are looked at for lost folders.
@@ -168,6 +169,7 @@ impl Surveyor<'_> {
                 (_, None, Some(_)) => Begins::Text,
                 _ => Begins::Else,
             };
+            let line = if begins == Begins::Else { self.line_at(cluster) } else { None };
             let (links, medium) = (&mut self.out.links, self.medium);
             let link = links.get(medium, cluster);
             let silent = link == Link::End && links.is_erased(medium, cluster);
@@ -183,6 +185,7 @@ impl Surveyor<'_> {
                 walk.clusters().for_each(|c| taken.insert(c.size()));
                 walk.length
             } else {
+                let begins = if line.is_some() { Begins::Line } else { begins };
                 let length = self.lost_run(cluster, begins, (&open, &taken));
                 taken.insert_range(cluster.size()..cluster.plus(length).size());
                 length
@@ -193,14 +196,15 @@ impl Surveyor<'_> {
                 None => vec![(cluster, length)],
             };
             let extents = extents_of(&g, &runs);
+            let line = line.filter(|_| length == 1);
             self.out.tree.lost.push(Lost {
-                bytes: file_end::length(self.medium, &extents, g.cluster_bytes()),
+                bytes: file_end::length(self.medium, &extents, g.cluster_bytes()).or(line),
                 first: cluster,
                 length,
                 chained: chain.is_some(),
                 blank: begins == Begins::Blank,
                 extension,
-                text,
+                text: text.or(line.map(|_| "txt")),
             });
         }
     }
@@ -224,12 +228,17 @@ impl Surveyor<'_> {
             let start = self.medium.lenient(g.cluster_place(next), 512).bytes;
             // What a picture ends with can be anything, but a text is none of its own.
             let is_next = || {
-                (begins == Begins::Text || kinds::text(&start).is_some())
-                    && self.ends_with_zeros(next.minus(1))
+                let text = begins == Begins::Text || kinds::text(&start).is_some();
+                self.ends_with_zeros(next.minus(1))
+                    && (text || self.line_at(next).is_some())
                     && self.ends_in_last(first, length)
             };
             let ends = match begins {
                 Begins::Blank => !blank(&start),
+                Begins::Line if length == 1 => {
+                    let other = kinds::extension(&start).is_some() || kinds::text(&start).is_some();
+                    other || self.line_at(next).is_some()
+                }
                 _ => kinds::extension(&start).is_some() || is_next(),
             };
             if ends || self.watch.stop() {
@@ -238,6 +247,12 @@ impl Surveyor<'_> {
             length = length.plus(1);
         }
         length
+    }
+
+    /// The bytes of a line that stands alone in that cluster.
+    fn line_at(&self, cluster: u32) -> Option<u64> {
+        let g = self.out.geometry;
+        kinds::line(self.medium, Extent::new(g.cluster_place(cluster), g.cluster_bytes()))
     }
 
     /// What begins there ends in the last of so many clusters.
@@ -261,6 +276,8 @@ enum Begins {
     Blank,
     /// Letters.
     Text,
+    /// A few, and zeros up to the end of the cluster.
+    Line,
     /// A file of some other kind, or what tells nothing.
     Else,
 }

@@ -84,6 +84,12 @@ impl Surveyor<'_> {
                     })
                     .collect();
                 chain.bytes = file_end::length(self.medium, &extents, each);
+                if let ([cluster], None, None) = (&extents[..], &chain.extension, chain.text)
+                    && cluster.length == each
+                    && let Some(line) = kinds::line(self.medium, *cluster)
+                {
+                    (chain.bytes, chain.text) = (chain.bytes.or(Some(line)), Some("txt"));
+                }
             }
         }
         lost

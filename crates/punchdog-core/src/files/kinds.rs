@@ -5,12 +5,16 @@ use file_format::{FileFormat, Kind as FormatKind};
 
 pub use crate::formats::Group;
 use crate::{
-    arith::Peek,
+    arith::{Peek, Sat},
     formats::{self, BEGINNING, Format},
+    medium::{Extent, Medium},
 };
 
 /// Bytes from the start of a file that suffice here.
 pub const ENOUGH: usize = 4096;
+
+/// The shortest line that counts as one.
+const LINE: usize = 8;
 
 fn format_of(bytes: &[u8]) -> Option<FileFormat> {
     let format = FileFormat::from_bytes(bytes);
@@ -27,6 +31,31 @@ pub fn extension(bytes: &[u8]) -> Option<String> {
 /// The usual extension of the plain text that begins like this.
 pub fn text(bytes: &[u8]) -> Option<&'static str> {
     formats::begins(bytes.part(0, BEGINNING)).filter(|format| format.is_text()).map(Format::extension)
+}
+
+/// The bytes of a line that stands alone in a cluster, zeros behind it: too short to be known as text by its letters.
+pub fn line(medium: &dyn Medium, cluster: Extent) -> Option<u64> {
+    let bytes = medium.lenient(cluster.offset, ENOUGH.min(cluster.length.size())).bytes;
+    let line = beginning_line(&bytes)?;
+    let mut at = bytes.len().wide();
+    while at < cluster.length {
+        let piece = cluster.length.minus(at).min(1 << 16);
+        if medium.lenient(cluster.offset.plus(at), piece.size()).bytes.iter().any(|byte| *byte != 0) {
+            return None;
+        }
+        at = at.plus(piece);
+    }
+    Some(line)
+}
+
+/// The bytes of a line that these begin with, if nothing but zeros follows.
+fn beginning_line(bytes: &[u8]) -> Option<u64> {
+    let end = bytes.iter().position(|byte| *byte == 0)?;
+    let line = std::str::from_utf8(bytes.part(0, end)).ok()?;
+    let letters = |c: char| !c.is_control() || matches!(c, '\t' | '\r' | '\n');
+    let alone = line.len() >= LINE && line.chars().all(letters);
+    (alone && bytes.iter().skip(end).all(|byte| *byte == 0) && format_of(bytes).is_none())
+        .then(|| line.len().wide())
 }
 
 const SAME: &[(&str, &str)] =
