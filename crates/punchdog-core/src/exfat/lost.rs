@@ -169,7 +169,7 @@ impl Surveyor<'_> {
                 (_, None, Some(_)) => Begins::Text,
                 _ => Begins::Else,
             };
-            let line = if begins == Begins::Else { self.line_at(cluster) } else { None };
+            let line = if begins == Begins::Else { self.line_at(cluster, &start) } else { None };
             let (links, medium) = (&mut self.out.links, self.medium);
             let link = links.get(medium, cluster);
             let silent = link == Link::End && links.is_erased(medium, cluster);
@@ -228,16 +228,16 @@ impl Surveyor<'_> {
             let start = self.medium.lenient(g.cluster_place(next), 512).bytes;
             // What a picture ends with can be anything, but a text is none of its own.
             let is_next = || {
-                let text = begins == Begins::Text || kinds::text(&start).is_some();
-                self.ends_with_zeros(next.minus(1))
-                    && (text || self.line_at(next).is_some())
+                let text = || begins == Begins::Text || kinds::text(&start).is_some();
+                (text() || self.line_at(next, &start).is_some())
+                    && self.ends_with_zeros(next.minus(1))
                     && self.ends_in_last(first, length)
             };
             let ends = match begins {
                 Begins::Blank => !blank(&start),
                 Begins::Line if length == 1 => {
                     let other = kinds::extension(&start).is_some() || kinds::text(&start).is_some();
-                    other || self.line_at(next).is_some()
+                    other || self.line_at(next, &start).is_some()
                 }
                 _ => kinds::extension(&start).is_some() || is_next(),
             };
@@ -249,10 +249,10 @@ impl Surveyor<'_> {
         length
     }
 
-    /// The bytes of a line that stands alone in that cluster.
-    fn line_at(&self, cluster: u32) -> Option<u64> {
+    /// The bytes of a line that stands alone in that cluster, of which `start` was read.
+    fn line_at(&self, cluster: u32, start: &[u8]) -> Option<u64> {
         let g = self.out.geometry;
-        kinds::line(self.medium, Extent::new(g.cluster_place(cluster), g.cluster_bytes()))
+        kinds::line(self.medium, Extent::new(g.cluster_place(cluster), g.cluster_bytes()), start)
     }
 
     /// What begins there ends in the last of so many clusters.

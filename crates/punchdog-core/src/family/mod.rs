@@ -129,10 +129,6 @@ pub trait Volume {
         });
         Ok(files)
     }
-    /// Its boot structures, field by field, for whoever asks nothing else.
-    fn fields(&self, medium: &dyn Medium, watch: &dyn Watch) -> Result<Vec<FieldGroup>, MediumError> {
-        Ok(self.survey(medium, watch)?.fields(medium))
-    }
 }
 
 /// What one reading of a volume shows. It holds as long as no byte of the volume changes, and is asked

@@ -86,7 +86,7 @@ impl Surveyor<'_> {
                 chain.bytes = file_end::length(self.medium, &extents, each);
                 if let ([cluster], None, None) = (&extents[..], &chain.extension, chain.text)
                     && cluster.length == each
-                    && let Some(line) = kinds::line(self.medium, *cluster)
+                    && let Some(line) = kinds::line(self.medium, *cluster, &start.bytes)
                 {
                     (chain.bytes, chain.text) = (chain.bytes.or(Some(line)), Some("txt"));
                 }

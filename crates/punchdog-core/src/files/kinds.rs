@@ -33,11 +33,11 @@ pub fn text(bytes: &[u8]) -> Option<&'static str> {
     formats::begins(bytes.part(0, BEGINNING)).filter(|format| format.is_text()).map(Format::extension)
 }
 
-/// The bytes of a line that stands alone in a cluster, zeros behind it: too short to be known as text by its letters.
-pub fn line(medium: &dyn Medium, cluster: Extent) -> Option<u64> {
-    let bytes = medium.lenient(cluster.offset, ENOUGH.min(cluster.length.size())).bytes;
-    let line = beginning_line(&bytes)?;
-    let mut at = bytes.len().wide();
+/// The bytes of a line that stands alone in a cluster, zeros behind it: too short to be known as text by its letters. `start` is
+/// what was read of the cluster.
+pub fn line(medium: &dyn Medium, cluster: Extent, start: &[u8]) -> Option<u64> {
+    let line = beginning_line(start)?;
+    let mut at = start.len().wide();
     while at < cluster.length {
         let piece = cluster.length.minus(at).min(1 << 16);
         if medium.lenient(cluster.offset.plus(at), piece.size()).bytes.iter().any(|byte| *byte != 0) {

@@ -45,7 +45,7 @@ fn volume(which: usize) -> Vec<u8> {
 fn ask_everything(medium: &dyn Medium) {
     let Some(volume) = registry::recognise(medium, &Silent).unwrap() else { return };
     volume.examine(medium, &Silent).unwrap();
-    volume.fields(medium, &Silent).unwrap();
+    volume.survey(medium, &Silent).unwrap().fields(medium);
     volume.forecast(medium, 512);
     volume.files(medium, Wanted { deleted: true, system: true }, &Silent).unwrap();
     let whole = Subject::Volume(Extent::new(0, medium.len()));
